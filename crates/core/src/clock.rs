@@ -1,0 +1,169 @@
+//! From RTP timestamps to capture times, by sender reports (RFC 3550 §6.4.1).
+//!
+//! A sender report pairs the camera's wall clock with its RTP clock. What the camera's clock reads
+//! on ours is estimated from the reports' own transit: the least time from the NTP time in a report
+//! to its arrival. If that least transit is one that a path could have (not before it was sent, and
+//! under [`PLAUSIBLE_TRANSIT`]), the clocks are taken to agree, and the transit bounds the error.
+//! Otherwise the camera's clock is wrong, and its offset is that transit less half a round trip.
+
+use crate::{ClockRate, Mono, NtpTime, Ticks, Wall};
+use std::collections::VecDeque;
+use std::time::Duration;
+
+/// Longest transit that is taken for a slow path rather than a wrong clock.
+pub const PLAUSIBLE_TRANSIT: Duration = Duration::from_secs(2);
+/// How far a report may seem to arrive before it was sent (clock reading, kernel stamps).
+const EARLY_MICROS: i64 = 5_000;
+/// Reports remembered; at one in 5 s, the last two minutes.
+const REMEMBERED: usize = 24;
+/// A change of transit beyond this is a clock that was set.
+const STEP_MICROS: i64 = 1_000_000;
+
+/// The camera's clock against ours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Offset {
+    /// What must be added to the camera's wall clock to get ours, in microseconds.
+    pub micros: i64,
+    /// How far that may be off.
+    pub error: Duration,
+    /// The camera's clock is beyond what a path could explain.
+    pub clock_wrong: bool,
+}
+
+/// Follows the sender reports of one SSRC.
+#[derive(Debug, Clone)]
+pub struct CaptureClock {
+    rate: ClockRate,
+    reference: Option<(i64, Wall)>,
+    transits: VecDeque<i64>,
+    /// For a stream without reports: the least of arrival minus media time, by the second.
+    least_by_second: VecDeque<(u64, i64)>,
+}
+
+impl CaptureClock {
+    /// No report seen yet.
+    #[must_use]
+    pub const fn new(rate: ClockRate) -> Self {
+        Self { rate, reference: None, transits: VecDeque::new(), least_by_second: VecDeque::new() }
+    }
+
+    /// A report came at `arrival`; `timestamp` is its RTP timestamp on the stream's unwrapped scale.
+    /// An NTP time of zero says that the sender has no clock, and is passed over.
+    pub fn on_sender_report(&mut self, arrival: Wall, ntp: NtpTime, timestamp: i64) {
+        if ntp.0 == 0 {
+            return;
+        }
+        let claimed = ntp.to_wall();
+        let transit = arrival.micros_since(claimed);
+        if self.transits.back().is_some_and(|last| (last - transit).abs() > STEP_MICROS) {
+            self.transits.clear();
+        }
+        if self.transits.len() == REMEMBERED {
+            self.transits.pop_front();
+        }
+        self.transits.push_back(transit);
+        self.reference = Some((timestamp, claimed));
+    }
+
+    /// A unit with this timestamp arrived; feeds the relative basis.
+    pub fn on_unit(&mut self, arrival: Mono, timestamp: i64) {
+        let delay = self.raw_delay(arrival, timestamp);
+        let second = arrival.as_micros() / 1_000_000;
+        match self.least_by_second.back_mut() {
+            Some((last, least)) if *last == second => *least = (*least).min(delay),
+            _ => self.least_by_second.push_back((second, delay)),
+        }
+        while self.least_by_second.front().is_some_and(|(first, _)| first + 60 < second) {
+            self.least_by_second.pop_front();
+        }
+    }
+
+    const fn raw_delay(&self, arrival: Mono, timestamp: i64) -> i64 {
+        arrival.as_micros() as i64 - self.rate.micros(Ticks(timestamp))
+    }
+
+    /// Delay of an arrival above the least of the last minute; `None` before any.
+    #[must_use]
+    pub fn relative_delay(&self, arrival: Mono, timestamp: i64) -> Option<Duration> {
+        let least = self.least_by_second.iter().map(|(_, least)| *least).min()?;
+        Some(Duration::from_micros((self.raw_delay(arrival, timestamp) - least).max(0) as u64))
+    }
+
+    /// The camera's offset; `None` without sender reports. `round_trip` is the least time an RTSP
+    /// request took to be answered.
+    #[must_use]
+    pub fn offset(&self, round_trip: Option<Duration>) -> Option<Offset> {
+        let least = self.transits.iter().copied().min()?;
+        let half_trip = round_trip.unwrap_or(Duration::from_millis(100)) / 2;
+        let plausible = (-EARLY_MICROS..=PLAUSIBLE_TRANSIT.as_micros() as i64).contains(&least);
+        Some(if plausible {
+            let error = Duration::from_micros(least.unsigned_abs()).max(half_trip);
+            Offset { micros: 0, error, clock_wrong: false }
+        } else {
+            Offset { micros: least - half_trip.as_micros() as i64, error: half_trip, clock_wrong: true }
+        })
+    }
+
+    /// When the frame with this timestamp was captured, on our wall clock.
+    #[must_use]
+    pub fn captured(&self, timestamp: i64, offset: Offset) -> Option<Wall> {
+        let (reference, claimed) = self.reference?;
+        Some(claimed.offset(self.rate.micros(Ticks(timestamp - reference)) + offset.micros))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const NOON: i64 = 1_795_500_000_000_000;
+
+    fn with_camera_ahead_by(micros: i64) -> CaptureClock {
+        let mut clock = CaptureClock::new(ClockRate::VIDEO);
+        for (n, transit) in [9_000, 2_000, 5_000].into_iter().enumerate() {
+            let sent = NOON + n as i64 * 5_000_000;
+            let ntp = NtpTime::from_wall(Wall::from_unix_micros(sent + micros));
+            clock.on_sender_report(Wall::from_unix_micros(sent + transit), ntp, n as i64 * 450_000);
+        }
+        clock
+    }
+
+    #[test]
+    fn clocks_that_agree_give_capture_time_as_it_is() {
+        let clock = with_camera_ahead_by(0);
+        let offset = clock.offset(Some(Duration::from_millis(1))).unwrap();
+        assert_eq!((offset.micros, offset.clock_wrong), (0, false));
+        assert!(offset.error >= Duration::from_millis(1) && offset.error <= Duration::from_millis(3));
+        // 40 ms of media after the last report.
+        let captured = clock.captured(900_000 + 3_600, offset).unwrap();
+        assert!((captured.as_unix_micros() - (NOON + 10_040_000)).abs() <= 2);
+    }
+
+    #[test]
+    fn a_wrong_clock_is_found_and_corrected() {
+        for wrong in [-7_200_000_000, 3_600_000_000, 900_000] {
+            let clock = with_camera_ahead_by(wrong);
+            let offset = clock.offset(Some(Duration::from_millis(2))).unwrap();
+            assert!(offset.clock_wrong);
+            assert!((offset.micros + wrong).abs() <= 2_000, "{offset:?}");
+        }
+    }
+
+    #[test]
+    fn without_reports_delay_is_relative_to_the_least_of_the_last_minute() {
+        let mut clock = CaptureClock::new(ClockRate::VIDEO);
+        for n in 0..100u64 {
+            let late = if n == 50 { 30 } else { 0 };
+            clock.on_unit(Mono::from_millis(1000 + 40 * n + late), 3600 * n as i64);
+        }
+        assert_eq!(clock.offset(None), None);
+        assert_eq!(clock.relative_delay(Mono::from_millis(1000 + 4_000 + 25), 360_000), Some(Duration::from_millis(25)));
+    }
+
+    #[test]
+    fn a_report_without_a_clock_is_passed_over() {
+        let mut clock = CaptureClock::new(ClockRate::VIDEO);
+        clock.on_sender_report(Wall::from_unix_micros(NOON), NtpTime(0), 0);
+        assert_eq!(clock.offset(None), None);
+    }
+}

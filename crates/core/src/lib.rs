@@ -1,0 +1,35 @@
+//! The heart of Amber Lattice: what a camera stream is, how it is received, measured and judged.
+//!
+//! Nothing here opens a socket, starts a thread, reads a clock or draws. Time is an argument
+//! ([`Mono`], [`Wall`]), bytes come in as slices, and every machine is polled for what it wants
+//! sent. The same input at the same times gives the same figures, in a test or live.
+//!
+//! The way of a packet through this crate:
+//! [`rtsp::Framer`] or a datagram → [`receiver::Receiver`] (header, sequence, reordering,
+//! depacketisation, access units) → [`meter::Meter`] → [`verdict`].
+#![forbid(unsafe_code)]
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
+pub mod backoff;
+pub mod cause;
+pub mod clock;
+pub mod meter;
+pub mod receiver;
+pub mod rtcp;
+pub mod rtp;
+pub mod rtsp;
+pub mod sdp;
+mod secret;
+mod source;
+mod time;
+mod units;
+pub mod verdict;
+pub mod video;
+pub mod wire;
+
+pub use cause::Cause;
+pub use secret::Secret;
+pub use source::{Credentials, SourceUrl, SourceUrlError, Transport, TransportChoice};
+pub use time::{ClockPair, Mono, NtpTime, Wall};
+pub use units::{BitsPerSecond, ClockRate, FrameRate, Ticks};
+pub use verdict::Verdict;

@@ -1,0 +1,24 @@
+//! What is measured of a stream, station by station.
+//!
+//! The receiver reports packets and access units, the decoder pictures, the painter what it drew;
+//! nothing else counts anything. Definitions of the figures are on the types that compute them.
+
+mod bitrate;
+mod dropout;
+mod figures;
+mod hub;
+mod keyframes;
+mod latency;
+mod pulse;
+mod rate;
+mod recent_loss;
+
+pub use bitrate::Bitrate;
+pub use dropout::{Dropout, DropoutKind, DropoutMeter};
+pub use figures::{Dropped, Figures, FrameCounts, Latency, LatencyBasis, Spread};
+pub use hub::Meter;
+pub use keyframes::KeyframeMeter;
+pub use latency::LatencyMeter;
+pub use pulse::{Pulse, PulseCell};
+pub use rate::{EventRate, MediaRate};
+pub use recent_loss::RecentLoss;

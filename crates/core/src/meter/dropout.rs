@@ -1,0 +1,243 @@
+use crate::{Cause, FrameRate, Mono};
+use std::collections::VecDeque;
+use std::time::Duration;
+
+/// Kind of a dropout.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DropoutKind {
+    /// Below one second.
+    Stutter,
+    /// From one second on, while the session lived.
+    Freeze,
+    /// The session did not live.
+    Outage,
+}
+
+impl DropoutKind {
+    /// The word for machines.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Stutter => "stutter",
+            Self::Freeze => "freeze",
+            Self::Outage => "outage",
+        }
+    }
+}
+
+/// A time in which no new displayable picture came for longer than max(3 declared frame periods,
+/// 400 ms).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Dropout {
+    /// When the first missing picture was due: a frame period after the last one came.
+    pub start: Mono,
+    /// From then to the next displayable picture, or to now while it runs.
+    pub length: Duration,
+    /// The kind.
+    pub kind: DropoutKind,
+    /// Frames that were due in it; `None` without a rate.
+    pub frames_missed: Option<u64>,
+    /// The primary cause.
+    pub cause: Option<Cause>,
+}
+
+/// The shortest gap that is a dropout at high frame rates.
+const LEAST_GAP: Duration = Duration::from_millis(400);
+/// From here on a dropout is a freeze.
+const FREEZE: Duration = Duration::from_secs(1);
+/// Dropouts remembered one by one; older ones stay in the totals.
+const REMEMBERED: usize = 500;
+
+#[derive(Debug, Clone, Copy)]
+struct Open {
+    start: Mono,
+    outage: bool,
+    cause: Option<Cause>,
+}
+
+/// Finds dropouts in the arrival of displayable pictures.
+#[derive(Debug, Clone, Default)]
+pub struct DropoutMeter {
+    rate: Option<FrameRate>,
+    last: Option<Mono>,
+    open: Option<Open>,
+    session_lost: bool,
+    past: VecDeque<Dropout>,
+    count: u64,
+    total: Duration,
+}
+
+impl DropoutMeter {
+    /// The rate that gaps are compared with: declared, or measured where nothing is declared.
+    pub const fn set_rate(&mut self, rate: Option<FrameRate>) {
+        self.rate = rate;
+    }
+
+    fn period(&self) -> Duration {
+        self.rate.map_or(Duration::ZERO, FrameRate::period)
+    }
+
+    /// The longest gap that is none.
+    #[must_use]
+    pub fn threshold(&self) -> Duration {
+        (self.period() * 3).max(LEAST_GAP)
+    }
+
+    /// A displayable picture came.
+    pub fn on_displayable(&mut self, at: Mono) {
+        self.tick(at);
+        if let Some(open) = self.open.take() {
+            let dropout = self.describe(open, at);
+            self.count += 1;
+            self.total += dropout.length;
+            if self.past.len() == REMEMBERED {
+                self.past.pop_front();
+            }
+            self.past.push_back(dropout);
+        }
+        self.last = Some(at);
+        self.session_lost = false;
+    }
+
+    /// The session ended. A dropout that runs, or begins before the next picture, is an outage.
+    pub fn on_session_lost(&mut self, now: Mono, cause: Cause) {
+        self.session_lost = true;
+        self.tick(now);
+        self.note_cause(cause);
+        if let Some(open) = &mut self.open {
+            open.outage = true;
+        } else if let Some(last) = self.last {
+            // Known to be lost: the dropout begins where the next picture was due, without waiting.
+            self.open = Some(Open { start: last + self.period(), outage: true, cause: Some(cause) });
+        }
+    }
+
+    /// Time went on.
+    pub fn tick(&mut self, now: Mono) {
+        let Some(last) = self.last.filter(|_| self.open.is_none()) else { return };
+        if now.since(last) > self.threshold() {
+            self.open = Some(Open { start: last + self.period(), outage: self.session_lost, cause: None });
+        }
+    }
+
+    /// Names a cause for the dropout that runs; the first one stays, unless it was only a symptom.
+    pub fn note_cause(&mut self, cause: Cause) {
+        if let Some(open) = &mut self.open
+            && open.cause.is_none_or(|have| rank(cause) < rank(have))
+        {
+            open.cause = Some(cause);
+        }
+    }
+
+    /// Pictures are not expected until the next one (planned rest, the operator switched).
+    pub const fn pause(&mut self) {
+        self.last = None;
+        self.open = None;
+        self.session_lost = false;
+    }
+
+    fn describe(&self, open: Open, now: Mono) -> Dropout {
+        let length = now.since(open.start);
+        let kind = match open.outage {
+            true => DropoutKind::Outage,
+            false if length >= FREEZE => DropoutKind::Freeze,
+            false => DropoutKind::Stutter,
+        };
+        let frames_missed = self.rate.map(|rate| (length.as_secs_f64() * rate.per_second()).round() as u64);
+        Dropout { start: open.start, length, kind, frames_missed, cause: open.cause }
+    }
+
+    /// The dropout that runs, as long as it is by now.
+    #[must_use]
+    pub fn running(&self, now: Mono) -> Option<Dropout> {
+        self.open.map(|open| self.describe(open, now))
+    }
+
+    /// Dropouts that have ended, oldest first; at most the last 500.
+    pub fn past(&self) -> impl Iterator<Item = &Dropout> {
+        self.past.iter()
+    }
+
+    /// How many have ended, and how long they were together.
+    #[must_use]
+    pub const fn totals(&self) -> (u64, Duration) {
+        (self.count, self.total)
+    }
+}
+
+/// Lower is nearer to the root: a closed session explains silence, silence explains waiting for a keyframe.
+const fn rank(cause: Cause) -> u8 {
+    match cause {
+        Cause::AwaitingKeyframe => 3,
+        Cause::Silence | Cause::CameraSlowed => 2,
+        Cause::PacketLoss | Cause::Damaged => 1,
+        _ => 0,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn meter() -> DropoutMeter {
+        let mut meter = DropoutMeter::default();
+        meter.set_rate(FrameRate::new(25.0));
+        meter
+    }
+
+    #[test]
+    fn a_stall_of_1200_ms_at_25_is_a_freeze_with_30_frames_missed() {
+        let mut meter = meter();
+        (0..=50).for_each(|n| meter.on_displayable(Mono::from_millis(40 * n)));
+        meter.tick(Mono::from_millis(2000 + 600));
+        meter.note_cause(Cause::AwaitingKeyframe);
+        meter.note_cause(Cause::Silence);
+        meter.note_cause(Cause::CameraSlowed);
+        assert!(meter.running(Mono::from_millis(2600)).is_some());
+        meter.on_displayable(Mono::from_millis(2000 + 1240));
+        let past: Vec<_> = meter.past().copied().collect();
+        let want = Dropout {
+            start: Mono::from_millis(2040),
+            length: Duration::from_millis(1200),
+            kind: DropoutKind::Freeze,
+            frames_missed: Some(30),
+            cause: Some(Cause::Silence),
+        };
+        assert_eq!(past, [want]);
+        assert_eq!(meter.totals(), (1, Duration::from_millis(1200)));
+    }
+
+    #[test]
+    fn the_threshold_is_three_periods_or_400_ms() {
+        for (rate, threshold) in [(25.0, 400), (5.0, 600)] {
+            let mut meter = DropoutMeter::default();
+            meter.set_rate(FrameRate::new(rate));
+            assert_eq!(meter.threshold(), Duration::from_millis(threshold));
+            meter.on_displayable(Mono::ZERO);
+            meter.on_displayable(Mono::from_millis(threshold));
+            assert_eq!(meter.past().count(), 0);
+            meter.on_displayable(Mono::from_millis(2 * threshold + 1));
+            assert_eq!(meter.past().next().map(|d| d.kind), Some(DropoutKind::Stutter), "found without a tick");
+        }
+    }
+
+    #[test]
+    fn a_lost_session_is_an_outage_from_the_first_missing_frame() {
+        let mut meter = meter();
+        meter.on_displayable(Mono::from_millis(1000));
+        meter.on_session_lost(Mono::from_millis(1010), Cause::ClosedByCamera);
+        meter.on_displayable(Mono::from_millis(1900));
+        let past = meter.past().next().copied().unwrap();
+        assert_eq!(
+            (past.kind, past.start, past.cause),
+            (DropoutKind::Outage, Mono::from_millis(1040), Some(Cause::ClosedByCamera))
+        );
+        // Nothing is missed before the first picture, nor in a pause.
+        let mut meter = DropoutMeter::default();
+        meter.on_session_lost(Mono::ZERO, Cause::PortClosed);
+        meter.on_displayable(Mono::from_millis(9000));
+        meter.pause();
+        meter.on_displayable(Mono::from_millis(20_000));
+        assert_eq!(meter.past().count(), 0);
+    }
+}

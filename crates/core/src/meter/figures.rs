@@ -1,0 +1,162 @@
+//! One reading of all figures of a stream.
+
+use super::{Dropout, PulseCell};
+use crate::rtp::SequenceCounts;
+use crate::{BitsPerSecond, Cause, FrameRate, Mono, Transport, Verdict};
+use std::time::Duration;
+
+/// What a latency is measured from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LatencyBasis {
+    /// Capture times from sender reports.
+    Clock,
+    /// Delay above the least seen in the last minute.
+    Relative,
+}
+
+impl LatencyBasis {
+    /// The word for machines.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Clock => "clock",
+            Self::Relative => "relative",
+        }
+    }
+
+    /// The letter on a plate.
+    #[must_use]
+    pub const fn letter(self) -> char {
+        match self {
+            Self::Clock => 'c',
+            Self::Relative => 'r',
+        }
+    }
+}
+
+/// Median and 95th percentile of the last 10 s.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Spread {
+    /// Half are at most this.
+    pub p50: Duration,
+    /// Nineteen in twenty are at most this.
+    pub p95: Duration,
+}
+
+/// Capture to the furthest station that pictures reach (drawn, decoded, or arrived), by parts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Latency {
+    /// What `path` and `total` are measured from.
+    pub basis: LatencyBasis,
+    /// How far a clock basis may be off; `None` for a relative one.
+    pub error: Option<Duration>,
+    /// All parts together.
+    pub total: Spread,
+    /// Capture, or the least delay, to the arrival of the frame's last packet.
+    pub path: Spread,
+    /// Held by us on purpose, for order.
+    pub buffer: Spread,
+    /// Arrival to decoded and scaled picture; `None` when not decoded.
+    pub decode: Option<Spread>,
+    /// Picture to written to the terminal; `None` when not drawn.
+    pub draw: Option<Spread>,
+}
+
+/// Access units and pictures.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct FrameCounts {
+    /// Access units of which anything arrived.
+    pub received: u64,
+    /// Those with a part missing.
+    pub damaged: u64,
+    /// Pictures that came out of the decoder.
+    pub decoded: u64,
+    /// Of those, how many were concealed or depended on something lost.
+    pub concealed: u64,
+    /// Pictures drawn.
+    pub drawn: u64,
+}
+
+/// Packets that we discarded, by reason.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Dropped {
+    /// Not an RTP packet.
+    pub not_rtp: u64,
+    /// Of another payload type.
+    pub payload_type: u64,
+    /// Of another SSRC.
+    pub stranger: u64,
+    /// After their place was given up.
+    pub too_late: u64,
+    /// A jump of sequence that no second packet confirmed.
+    pub jump: u64,
+    /// Left in the socket until the kernel dropped them: this machine was too slow.
+    pub by_kernel: u64,
+    /// Access units discarded because the decoder was behind.
+    pub units_skipped: u64,
+}
+
+/// All figures of one stream at one moment; `None` is unknown.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Figures {
+    /// The moment.
+    pub at: Mono,
+    /// The verdict.
+    pub verdict: Verdict,
+    /// Why it is not steady.
+    pub cause: Option<Cause>,
+    /// One sentence about the session's failure.
+    pub text: Option<String>,
+    /// When the next try begins.
+    pub next_try: Option<Mono>,
+    /// Transport in use.
+    pub transport: Option<Transport>,
+    /// Codec by its encoding name.
+    pub codec: Option<String>,
+    /// Profile name.
+    pub profile: Option<&'static str>,
+    /// Cropped width and height in pixels.
+    pub size: Option<(u32, u32)>,
+    /// Declared frame rate.
+    pub declared: Option<FrameRate>,
+    /// Sent rate, frames/s.
+    pub sent: Option<f64>,
+    /// Arrived rate, frames/s.
+    pub arrived: Option<f64>,
+    /// Shown rate, frames/s; `None` while nothing draws.
+    pub shown: Option<f64>,
+    /// Latency.
+    pub latency: Option<Latency>,
+    /// Interarrival jitter.
+    pub jitter: Option<Duration>,
+    /// Packet totals.
+    pub packets: SequenceCounts,
+    /// Share lost in the last 10 s.
+    pub recent_loss: Option<f64>,
+    /// Frame totals.
+    pub frames: FrameCounts,
+    /// What we discarded.
+    pub dropped: Dropped,
+    /// Payload bitrate over 1 s.
+    pub bitrate_1s: Option<BitsPerSecond>,
+    /// Payload bitrate over 10 s.
+    pub bitrate_10s: Option<BitsPerSecond>,
+    /// Keyframe interval in frames, last.
+    pub keyframe_frames: Option<u64>,
+    /// Keyframe interval in media time, last.
+    pub keyframe_interval: Option<Duration>,
+    /// Keyframe interval, longest.
+    pub keyframe_longest: Option<Duration>,
+    /// From the start of the source to its first displayable picture.
+    pub first_picture: Option<Duration>,
+    /// Dropouts that have ended, oldest first.
+    pub dropouts: Vec<Dropout>,
+    /// How many have ended since the start, and their total length.
+    pub dropout_totals: (u64, Duration),
+    /// The dropout that runs.
+    pub dropout_now: Option<Dropout>,
+    /// The last minute.
+    pub pulse: Vec<PulseCell>,
+    /// How far the camera's clock is off, when it is beyond what a path could explain, in microseconds.
+    pub clock_off_micros: Option<i64>,
+}

@@ -1,0 +1,330 @@
+//! The meter of one stream: holds the parts, routes what stations report, reads them all at once.
+
+use super::{
+    Bitrate, DropoutMeter, Dropped, EventRate, Figures, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Pulse, RecentLoss,
+};
+use crate::clock::CaptureClock;
+use crate::rtp::{Jitter, SequenceTracker};
+use crate::sdp::{Codec, Video};
+use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
+use crate::video::{AccessUnit, Sps};
+use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Transport};
+use std::time::Duration;
+
+/// Everything measured of one stream, over all its sessions.
+#[derive(Debug)]
+pub struct Meter {
+    started: Mono,
+    session: SessionState,
+    judge: Judge,
+    playing_since: Option<Mono>,
+    transport: Option<Transport>,
+    video: Option<Video>,
+    declared_by_stream: Option<FrameRate>,
+    size: Option<(u32, u32)>,
+    profile: Option<&'static str>,
+    pair: ClockPair,
+    round_trip: Option<Duration>,
+    decodes: bool,
+    on_screen: bool,
+    pub(crate) sequence: SequenceTracker,
+    pub(crate) jitter: Jitter,
+    pub(crate) clock: CaptureClock,
+    pub(crate) dropped: Dropped,
+    sent: MediaRate,
+    arrived: EventRate,
+    decoded: EventRate,
+    shown: EventRate,
+    bitrate: Bitrate,
+    keyframes: KeyframeMeter,
+    latency: LatencyMeter,
+    dropouts: DropoutMeter,
+    pulse: Pulse,
+    loss: RecentLoss,
+    frames: FrameCounts,
+    last_packet: Option<Mono>,
+    first_displayable: Option<Mono>,
+    first_decoded: Option<Mono>,
+    last_unit_clean: bool,
+    damage_without_loss: Option<Mono>,
+}
+
+impl Meter {
+    /// A meter of a source that is about to be opened. `decodes` says whether pictures will be
+    /// decoded, so that the first picture is a decoded one.
+    #[must_use]
+    pub fn new(now: Mono, pair: ClockPair, decodes: bool) -> Self {
+        let rate = ClockRate::VIDEO;
+        Self {
+            started: now,
+            session: SessionState::Connecting,
+            judge: Judge::default(),
+            playing_since: None,
+            transport: None,
+            video: None,
+            declared_by_stream: None,
+            size: None,
+            profile: None,
+            pair,
+            round_trip: None,
+            decodes,
+            on_screen: false,
+            sequence: SequenceTracker::new(),
+            jitter: Jitter::new(rate),
+            clock: CaptureClock::new(rate),
+            dropped: Dropped::default(),
+            sent: MediaRate::new(rate),
+            arrived: EventRate::default(),
+            decoded: EventRate::default(),
+            shown: EventRate::default(),
+            bitrate: Bitrate::default(),
+            keyframes: KeyframeMeter::default(),
+            latency: LatencyMeter::default(),
+            dropouts: DropoutMeter::default(),
+            pulse: Pulse::default(),
+            loss: RecentLoss::default(),
+            frames: FrameCounts::default(),
+            last_packet: None,
+            first_displayable: None,
+            first_decoded: None,
+            last_unit_clean: true,
+            damage_without_loss: None,
+        }
+    }
+
+    /// This machine's two clocks, read at one moment; renewed now and then.
+    pub const fn set_clocks(&mut self, pair: ClockPair) {
+        self.pair = pair;
+    }
+
+    /// This machine's two clocks, as last read.
+    #[must_use]
+    pub const fn clocks(&self) -> ClockPair {
+        self.pair
+    }
+
+    /// The least RTSP round trip so far.
+    pub const fn set_round_trip(&mut self, round_trip: Option<Duration>) {
+        self.round_trip = round_trip;
+    }
+
+    /// The session's state changed.
+    pub fn on_session(&mut self, now: Mono, state: SessionState) {
+        match &state {
+            SessionState::Playing => self.playing_since = Some(now),
+            SessionState::Failed { cause, .. } => self.dropouts.on_session_lost(now, *cause),
+            SessionState::Locked { .. } => self.dropouts.on_session_lost(now, Cause::SignIn),
+            SessionState::Resting => self.dropouts.pause(),
+            SessionState::Connecting => {}
+        }
+        self.session = state;
+    }
+
+    /// The session's state.
+    #[must_use]
+    pub const fn session(&self) -> &SessionState {
+        &self.session
+    }
+
+    /// A session begins to deliver this.
+    pub fn on_playing(&mut self, now: Mono, video: &Video, transport: Transport) {
+        if self.video.as_ref().is_none_or(|have| have.clock_rate != video.clock_rate) {
+            self.jitter = Jitter::new(video.clock_rate);
+        }
+        self.clock = CaptureClock::new(video.clock_rate);
+        self.sent = MediaRate::new(video.clock_rate);
+        self.video = Some(video.clone());
+        self.transport = Some(transport);
+        self.pulse.begin(now);
+        self.on_restart();
+        self.on_session(now, SessionState::Playing);
+    }
+
+    /// A new sequence of packets and timestamps begins.
+    pub fn on_restart(&mut self) {
+        self.jitter.restart();
+        self.sent.restart();
+        self.keyframes.restart();
+        self.latency.restart();
+        if let Some(video) = &self.video {
+            self.clock = CaptureClock::new(video.clock_rate);
+        }
+    }
+
+    /// A packet of the stream arrived.
+    pub fn on_packet(&mut self, arrival: Mono, payload_bytes: usize) {
+        self.last_packet = Some(arrival);
+        self.bitrate.on_bytes(arrival, payload_bytes);
+    }
+
+    /// The parameter set in force.
+    pub fn on_parameters(&mut self, sps: &Sps) {
+        self.size = Some((sps.width, sps.height));
+        self.profile = Some(sps.profile());
+        self.declared_by_stream = sps.declared;
+    }
+
+    /// An access unit came; `displayable` when its picture can be shown as the truth.
+    pub fn on_unit(&mut self, now: Mono, unit: &AccessUnit, displayable: bool) {
+        self.frames.received += 1;
+        self.frames.damaged += u64::from(unit.damaged);
+        if unit.damaged && !unit.gap_before && self.sequence.counts().lost == 0 {
+            self.damage_without_loss = Some(now);
+        }
+        self.arrived.on_event(unit.last_arrival);
+        self.sent.on_unit(unit.last_arrival, unit.timestamp, unit.gap_before);
+        self.clock.on_unit(unit.last_arrival, unit.timestamp);
+        self.latency.on_unit(unit.number, unit.timestamp, unit.last_arrival, unit.finished);
+        if unit.keyframe
+            && let Some(video) = &self.video
+        {
+            self.keyframes.on_keyframe(video.clock_rate, unit.number, unit.timestamp);
+        }
+        self.last_unit_clean = displayable;
+        if displayable {
+            self.first_displayable.get_or_insert(now);
+            let rate = self.rate(now);
+            self.dropouts.set_rate(rate);
+            // The hold for order is ours, the dropout is the stream's: arrival counts.
+            self.dropouts.on_displayable(unit.last_arrival);
+            self.pulse.on_frame(unit.last_arrival);
+        }
+    }
+
+    /// The decoder gave this unit's picture; `concealed` when it made parts of it up.
+    pub fn on_decoded(&mut self, number: u64, at: Mono, concealed: bool) {
+        self.frames.decoded += 1;
+        self.frames.concealed += u64::from(concealed);
+        self.first_decoded.get_or_insert(at);
+        self.decoded.on_event(at);
+        self.latency.on_decoded(number, at);
+    }
+
+    /// This unit's picture was written to the terminal.
+    pub fn on_drawn(&mut self, number: u64, at: Mono) {
+        self.frames.drawn += 1;
+        self.shown.on_event(at);
+        self.latency.on_drawn(number, at);
+    }
+
+    /// The stream came onto a screen, or left all of them.
+    pub fn on_visible(&mut self, visible: bool) {
+        if visible != self.on_screen {
+            self.on_screen = visible;
+            self.decoded.clear();
+            self.shown.clear();
+        }
+    }
+
+    /// Access units were discarded before the decoder.
+    pub const fn on_units_skipped(&mut self, count: u64) {
+        self.dropped.units_skipped += count;
+    }
+
+    /// Declared rate, or the measured one where nothing is declared.
+    fn rate(&mut self, now: Mono) -> Option<FrameRate> {
+        self.declared().or_else(|| self.sent.per_second(now).and_then(FrameRate::new))
+    }
+
+    fn declared(&self) -> Option<FrameRate> {
+        self.video.as_ref().and_then(|video| video.declared).or(self.declared_by_stream)
+    }
+
+    fn packets_flow(&self, now: Mono) -> bool {
+        self.last_packet.is_some_and(|last| now.since(last) < self.dropouts.threshold().min(Duration::from_secs(1)))
+    }
+
+    fn evidence(&self, now: Mono, figures: &Figures) -> Evidence {
+        let ratio = |part: Option<f64>, whole: Option<f64>| {
+            part.zip(whole).filter(|(_, whole)| *whole > 0.0).map(|(part, whole)| part / whole)
+        };
+        // A session that has just begun has no full window to compare.
+        let settled = self.playing_since.is_some_and(|since| now.since(since) > Duration::from_secs(3));
+        let recently = |at: Option<Mono>| at.is_some_and(|at| now.since(at) < Duration::from_secs(10));
+        let decoded = if self.on_screen { self.decoded.per_second(now) } else { None };
+        Evidence {
+            had_picture: self.first_displayable.is_some(),
+            in_dropout: self.dropouts.running(now).is_some(),
+            packets_flow: self.packets_flow(now),
+            awaiting_keyframe: !self.last_unit_clean || self.first_displayable.is_none(),
+            unknown_codec: self.video.as_ref().is_some_and(|video| video.codec != Codec::H264),
+            playing_for: self.playing_since.map_or(Duration::ZERO, |since| now.since(since)),
+            loss: figures.recent_loss,
+            damaged: recently(self.damage_without_loss),
+            sent_of_declared: ratio(figures.sent, figures.declared.map(FrameRate::per_second)).filter(|_| settled),
+            arrived_of_sent: ratio(figures.arrived, figures.sent).filter(|_| settled),
+            decoded_of_arrived: ratio(decoded, figures.arrived).filter(|_| settled && self.decodes),
+            shown_of_decoded: ratio(figures.shown, decoded).filter(|_| settled),
+            path_delay: figures.latency.map(|latency| latency.path.p95),
+        }
+    }
+
+    /// Time went on: dropouts begin, their cause is looked for.
+    pub fn tick(&mut self, now: Mono) {
+        let rate = self.rate(now);
+        self.dropouts.set_rate(rate);
+        self.dropouts.tick(now);
+        let counts = self.sequence.counts();
+        self.loss.sample(now, self.sequence.expected(), counts.received);
+        if self.dropouts.running(now).is_some() && self.session == SessionState::Playing {
+            let evidence = Evidence {
+                packets_flow: self.packets_flow(now),
+                loss: self.loss.share(self.sequence.expected(), counts.received),
+                awaiting_keyframe: !self.last_unit_clean,
+                damaged: self.damage_without_loss.is_some_and(|at| now.since(at) < Duration::from_secs(10)),
+                ..Evidence::default()
+            };
+            self.dropouts.note_cause(stall_cause(&evidence));
+        }
+    }
+
+    /// Reads everything.
+    pub fn read(&mut self, now: Mono) -> Figures {
+        self.tick(now);
+        let counts = self.sequence.counts();
+        let (text, next_try) = match &self.session {
+            SessionState::Failed { text, next_try, .. } => (Some(text.clone()), *next_try),
+            SessionState::Locked { text } => (Some(text.clone()), None),
+            _ => (None, None),
+        };
+        let rate = self.rate(now);
+        let first = if self.decodes { self.first_decoded } else { self.first_displayable };
+        let mut figures = Figures {
+            at: now,
+            text,
+            next_try,
+            transport: self.transport,
+            codec: self.video.as_ref().map(|video| video.codec.to_string()),
+            profile: self.profile,
+            size: self.size,
+            declared: self.declared(),
+            sent: self.sent.per_second(now),
+            arrived: self.arrived.per_second(now),
+            shown: if self.on_screen { self.shown.per_second(now) } else { None },
+            latency: self.latency.read(now, &self.clock, self.pair, self.round_trip),
+            jitter: self.jitter.value(),
+            packets: counts,
+            recent_loss: self.loss.share(self.sequence.expected(), counts.received),
+            frames: self.frames,
+            dropped: self.dropped,
+            bitrate_1s: self.bitrate.over(now, Duration::from_secs(1)),
+            bitrate_10s: self.bitrate.over(now, Duration::from_secs(10)),
+            keyframe_frames: self.keyframes.last_frames,
+            keyframe_interval: self.keyframes.last,
+            keyframe_longest: self.keyframes.longest,
+            first_picture: first.map(|at| at.since(self.started)),
+            dropouts: self.dropouts.past().copied().collect(),
+            dropout_totals: self.dropouts.totals(),
+            dropout_now: self.dropouts.running(now),
+            pulse: self.pulse.cells(now, rate),
+            clock_off_micros: self.clock.offset(self.round_trip).filter(|offset| offset.clock_wrong).map(|offset| -offset.micros),
+            ..Figures::default()
+        };
+        let evidence = self.evidence(now, &figures);
+        (figures.verdict, figures.cause) = self.judge.judge(now, &self.session, &evidence);
+        if figures.cause.is_none() && figures.verdict == crate::Verdict::Lost {
+            figures.cause = figures.dropout_now.and_then(|dropout| dropout.cause);
+        }
+        figures
+    }
+}

@@ -1,0 +1,150 @@
+use super::figures::{Latency, LatencyBasis, Spread};
+use crate::clock::CaptureClock;
+use crate::{ClockPair, Mono};
+use std::collections::VecDeque;
+use std::time::Duration;
+
+const WINDOW: Duration = Duration::from_secs(10);
+/// Most frames followed: 10 s at 200 frames/s.
+const MAX_FRAMES: usize = 2000;
+
+#[derive(Debug, Clone, Copy)]
+struct Followed {
+    number: u64,
+    timestamp: i64,
+    arrival: Mono,
+    finished: Mono,
+    decoded: Option<Mono>,
+    drawn: Option<Mono>,
+}
+
+/// Follows frames from capture to screen.
+#[derive(Debug, Clone, Default)]
+pub struct LatencyMeter {
+    frames: VecDeque<Followed>,
+}
+
+impl LatencyMeter {
+    /// A frame's last packet arrived at `arrival`, and we let it go on at `finished`.
+    pub fn on_unit(&mut self, number: u64, timestamp: i64, arrival: Mono, finished: Mono) {
+        while self.frames.len() >= MAX_FRAMES || self.frames.front().is_some_and(|frame| finished.since(frame.finished) > WINDOW)
+        {
+            self.frames.pop_front();
+        }
+        self.frames.push_back(Followed { number, timestamp, arrival, finished, decoded: None, drawn: None });
+    }
+
+    fn find(&mut self, number: u64) -> Option<&mut Followed> {
+        let first = self.frames.front()?.number;
+        self.frames.get_mut(number.checked_sub(first)? as usize).filter(|frame| frame.number == number)
+    }
+
+    /// Its picture was ready for the painter.
+    pub fn on_decoded(&mut self, number: u64, at: Mono) {
+        if let Some(frame) = self.find(number) {
+            frame.decoded.get_or_insert(at);
+        }
+    }
+
+    /// Its picture was written to the terminal.
+    pub fn on_drawn(&mut self, number: u64, at: Mono) {
+        if let Some(frame) = self.find(number) {
+            frame.drawn.get_or_insert(at);
+        }
+    }
+
+    /// A new sequence of timestamps: older frames cannot be placed on the new clock.
+    pub fn restart(&mut self) {
+        self.frames.clear();
+    }
+
+    /// Latency over the last 10 s; `None` before a frame is complete.
+    #[must_use]
+    pub fn read(&self, now: Mono, clock: &CaptureClock, pair: ClockPair, round_trip: Option<Duration>) -> Option<Latency> {
+        let recent: Vec<&Followed> = self.frames.iter().filter(|frame| now.since(frame.finished) <= WINDOW).collect();
+        let any_drawn = recent.iter().any(|frame| frame.drawn.is_some());
+        let any_decoded = recent.iter().any(|frame| frame.decoded.is_some());
+        // Only frames that went all the way are compared: of those skipped for a newer one nothing
+        // reached the screen.
+        let frames: Vec<&Followed> = recent
+            .into_iter()
+            .filter(|frame| if any_drawn { frame.drawn.is_some() } else { !any_decoded || frame.decoded.is_some() })
+            .collect();
+        let offset = clock.offset(round_trip);
+        let path_of = |frame: &Followed| match offset {
+            Some(offset) => {
+                let captured = clock.captured(frame.timestamp, offset)?;
+                Some(Duration::from_micros(pair.wall_at(frame.arrival).micros_since(captured).max(0) as u64))
+            }
+            None => clock.relative_delay(frame.arrival, frame.timestamp),
+        };
+        let paths: Vec<Duration> = frames.iter().map(|frame| path_of(frame)).collect::<Option<_>>()?;
+        let totals = frames
+            .iter()
+            .zip(&paths)
+            .map(|(frame, path)| *path + frame.drawn.or(frame.decoded).unwrap_or(frame.finished).since(frame.arrival));
+        Some(Latency {
+            basis: if offset.is_some() { LatencyBasis::Clock } else { LatencyBasis::Relative },
+            error: offset.map(|offset| offset.error),
+            total: spread(totals)?,
+            path: spread(paths.iter().copied())?,
+            buffer: spread(frames.iter().map(|frame| frame.finished.since(frame.arrival)))?,
+            decode: spread(frames.iter().filter_map(|frame| Some(frame.decoded?.since(frame.finished)))),
+            draw: spread(frames.iter().filter_map(|frame| Some(frame.drawn?.since(frame.decoded?)))),
+        })
+    }
+}
+
+/// Nearest-rank percentiles.
+fn spread(values: impl Iterator<Item = Duration>) -> Option<Spread> {
+    let mut sorted: Vec<Duration> = values.collect();
+    sorted.sort_unstable();
+    let rank = |share: f64| sorted.get(((sorted.len() as f64 * share).ceil() as usize).saturating_sub(1)).copied();
+    Some(Spread { p50: rank(0.5)?, p95: rank(0.95)? })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{ClockRate, NtpTime, Wall};
+
+    const PAIR: ClockPair = ClockPair { mono: Mono::ZERO, wall: Wall::from_unix_micros(1_795_500_000_000_000) };
+
+    #[test]
+    fn the_parts_add_up_on_the_clock_basis() {
+        let mut clock = CaptureClock::new(ClockRate::VIDEO);
+        // At 1 s the camera's clock and RTP clock read 1 s and 90000.
+        clock.on_sender_report(PAIR.wall.offset(1_001_000), NtpTime::from_wall(PAIR.wall.offset(1_000_000)), 90_000);
+        let mut meter = LatencyMeter::default();
+        for n in 0..100u64 {
+            let captured = 1000 + 40 * n;
+            let late = if n % 10 == 9 { 50 } else { 0 };
+            let arrival = Mono::from_millis(captured + 30 + late);
+            meter.on_unit(n, 90_000 + 3600 * n as i64, arrival, arrival + Duration::from_millis(2));
+            meter.on_decoded(n, arrival + Duration::from_millis(5));
+            if n % 2 == 1 {
+                meter.on_drawn(n, arrival + Duration::from_millis(15));
+            }
+        }
+        let latency = meter.read(Mono::from_millis(5000), &clock, PAIR, Some(Duration::from_millis(1))).unwrap();
+        let ms = |spread: Spread| (spread.p50.as_millis(), spread.p95.as_millis());
+        assert_eq!(latency.basis, LatencyBasis::Clock);
+        assert_eq!(ms(latency.path), (30, 80));
+        assert_eq!((ms(latency.buffer), ms(latency.decode.unwrap()), ms(latency.draw.unwrap())), ((2, 2), (3, 3), (10, 10)));
+        assert_eq!(ms(latency.total), (45, 95));
+    }
+
+    #[test]
+    fn without_reports_the_basis_is_relative() {
+        let mut clock = CaptureClock::new(ClockRate::VIDEO);
+        let mut meter = LatencyMeter::default();
+        for n in 0..20u64 {
+            let arrival = Mono::from_millis(500 + 40 * n + if n == 10 { 25 } else { 0 });
+            clock.on_unit(arrival, 3600 * n as i64);
+            meter.on_unit(n, 3600 * n as i64, arrival, arrival);
+        }
+        let latency = meter.read(Mono::from_millis(2000), &clock, PAIR, None).unwrap();
+        assert_eq!((latency.basis, latency.error, latency.total.p50), (LatencyBasis::Relative, None, Duration::ZERO));
+        assert_eq!(latency.total.p95, Duration::ZERO, "19 of 20 are at the least");
+    }
+}

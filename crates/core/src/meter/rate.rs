@@ -1,0 +1,163 @@
+use crate::{ClockRate, Mono, Ticks};
+use std::collections::VecDeque;
+use std::time::Duration;
+
+/// The time that rates are taken over.
+const WINDOW: Duration = Duration::from_secs(5);
+/// Most events in a window: 5 s of 1000 pictures a second, the most any stream is believed to send.
+const MAX_EVENTS: usize = 5000;
+
+/// Events per second over the last 5 s: arrived, decoded and shown rates.
+///
+/// Each event stands for the interval since the one before it, so that the figure does not jump as
+/// events enter and leave, and a burst after a stall counts with the stall it ends: late units never
+/// read as a high rate.
+#[derive(Debug, Clone, Default)]
+pub struct EventRate {
+    events: VecDeque<Mono>,
+}
+
+impl EventRate {
+    /// An event happened.
+    pub fn on_event(&mut self, at: Mono) {
+        while self.events.len() >= MAX_EVENTS || self.events.get(1).is_some_and(|second| at.since(*second) > WINDOW) {
+            self.events.pop_front();
+        }
+        self.events.push_back(at);
+    }
+
+    /// Forgets all.
+    pub fn clear(&mut self) {
+        self.events.clear();
+    }
+
+    /// Events per second; `None` before two events, zero when all are older than the window.
+    #[must_use]
+    pub fn per_second(&self, now: Mono) -> Option<f64> {
+        let (first, last) = (*self.events.front()?, *self.events.back()?);
+        let intervals = self.events.len().checked_sub(1).filter(|n| *n > 0)?;
+        let period = last.since(first) / intervals as u32;
+        // Up to one period without an event is no slowing yet.
+        let end = if now.since(last) <= period { last } else { now.back(period) };
+        let start = first.max(end.back(WINDOW));
+        let span = end.since(start).as_secs_f64();
+        if span <= 0.0 {
+            return None;
+        }
+        let shares = self.events.iter().zip(self.events.iter().skip(1)).map(|(from, to)| {
+            let whole = to.since(*from).as_secs_f64();
+            let inside = (*to).min(end).since((*from).max(start)).as_secs_f64();
+            if whole > 0.0 { inside / whole } else { f64::from(u8::from(*to > start && *to <= end)) }
+        });
+        Some(shares.sum::<f64>() / span)
+    }
+}
+
+/// The sent rate: frames per second of media time, over units that arrived in the last 5 s.
+///
+/// Timestamps are put in order first, so that B-frames do no harm. A step of several frame periods
+/// counts as several frames where packets were lost on it, and as one where none were: then the
+/// camera made no frame there.
+#[derive(Debug, Clone)]
+pub struct MediaRate {
+    rate: ClockRate,
+    units: VecDeque<(Mono, i64, bool)>,
+}
+
+impl MediaRate {
+    /// No unit yet.
+    #[must_use]
+    pub const fn new(rate: ClockRate) -> Self {
+        Self { rate, units: VecDeque::new() }
+    }
+
+    /// A unit arrived; `gap_before` says that packets were lost before it.
+    pub fn on_unit(&mut self, arrival: Mono, timestamp: i64, gap_before: bool) {
+        if self.units.len() >= MAX_EVENTS {
+            self.units.pop_front();
+        }
+        self.units.push_back((arrival, timestamp, gap_before));
+    }
+
+    /// A new sequence of timestamps begins.
+    pub fn restart(&mut self) {
+        self.units.clear();
+    }
+
+    /// Frames per second; `None` with fewer than three units in the window.
+    pub fn per_second(&mut self, now: Mono) -> Option<f64> {
+        while self.units.front().is_some_and(|(arrival, ..)| now.since(*arrival) > WINDOW) {
+            self.units.pop_front();
+        }
+        let mut units: Vec<(i64, bool)> = self.units.iter().map(|(_, timestamp, gap)| (*timestamp, *gap)).collect();
+        units.sort_unstable();
+        units.dedup_by_key(|(timestamp, _)| *timestamp);
+        let steps: Vec<(i64, bool)> = units.iter().zip(units.iter().skip(1)).map(|(a, b)| (b.0 - a.0, b.1)).collect();
+        if steps.len() < 2 {
+            return None;
+        }
+        let mut sorted: Vec<i64> = steps.iter().map(|(step, _)| *step).collect();
+        sorted.sort_unstable();
+        let median = *sorted.get(sorted.len() / 2)?;
+        let frames: i64 = steps.iter().map(|(step, gap)| if *gap { ((step + median / 2) / median).max(1) } else { 1 }).sum();
+        let span = self.rate.micros(Ticks(steps.iter().map(|(step, _)| step).sum())) as f64 / 1e6;
+        (span > 0.0).then(|| frames as f64 / span)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn near(got: Option<f64>, want: f64) -> bool {
+        got.is_some_and(|got| (got - want).abs() < want * 0.01 + 1e-9)
+    }
+
+    #[test]
+    fn a_steady_stream_reads_its_rate_from_the_second_event_on() {
+        let mut rate = EventRate::default();
+        for n in 0..300u64 {
+            rate.on_event(Mono::from_millis(80 * n));
+            if n > 0 {
+                let got = rate.per_second(Mono::from_millis(80 * n + 40));
+                assert!(near(got, 12.5), "{n}: {got:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_burst_after_a_stall_is_late_not_fast() {
+        let mut rate = EventRate::default();
+        (0..100).for_each(|n| rate.on_event(Mono::from_millis(40 * n)));
+        let stalled = rate.per_second(Mono::from_millis(4000 + 2500)).unwrap();
+        assert!(stalled < 14.0, "{stalled}");
+        // Four seconds' worth at line speed after four seconds of nothing.
+        (0..100).for_each(|n| rate.on_event(Mono::from_millis(8000 + n / 5)));
+        let burst = rate.per_second(Mono::from_millis(8030)).unwrap();
+        assert!(burst < 30.0, "{burst}");
+        assert_eq!(rate.per_second(Mono::from_millis(60_000)), Some(0.0));
+    }
+
+    #[test]
+    fn sent_rate_survives_loss_and_b_frames() {
+        let mut rate = MediaRate::new(ClockRate::VIDEO);
+        let order = [0, 3, 1, 2, 6, 4, 5, 9, 7, 8, 12, 10, 11];
+        for (n, frame) in order.into_iter().enumerate() {
+            rate.on_unit(Mono::from_millis(33 * n as u64), frame * 3000, false);
+        }
+        assert!(near(rate.per_second(Mono::from_millis(500)), 30.0));
+        let mut rate = MediaRate::new(ClockRate::VIDEO);
+        for n in (0..60i64).filter(|n| n % 7 != 3) {
+            rate.on_unit(Mono::from_millis(40 * n as u64), 3600 * n, n % 7 == 4);
+        }
+        assert!(near(rate.per_second(Mono::from_millis(2400)), 25.0), "lost frames were sent all the same");
+    }
+
+    #[test]
+    fn frames_that_were_never_made_lower_the_sent_rate() {
+        let mut rate = MediaRate::new(ClockRate::VIDEO);
+        (0..50).for_each(|n| rate.on_unit(Mono::from_millis(100 * n), 9000 * n as i64, false));
+        assert!(near(rate.per_second(Mono::from_millis(5000)), 10.0));
+        assert_eq!(rate.per_second(Mono::from_millis(20_000)), None);
+    }
+}

@@ -1,0 +1,336 @@
+//! One stream's packets into access units, each station telling the meter.
+
+use crate::meter::{Dropped, Meter};
+use crate::rtcp::{self, ReportBlock, RtcpPacket};
+use crate::rtp::{Arrival, ExtSeq, Offer, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
+use crate::sdp::Video;
+use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered};
+use crate::{ClockRate, Mono, Ticks, Transport};
+use std::time::Duration;
+
+/// An access unit and whether its picture can be shown as the truth.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unit {
+    /// The access unit.
+    pub unit: AccessUnit,
+    /// Whole, and so is everything it depends on.
+    pub displayable: bool,
+}
+
+/// Least and longest wait for a packet that is out of order; between them four times the jitter.
+const LEAST_WAIT: Duration = Duration::from_millis(40);
+const LONGEST_WAIT: Duration = Duration::from_millis(200);
+/// Receiver reports are sent this often (RFC 3550 §6.2 least interval).
+const REPORT_EVERY: Duration = Duration::from_secs(5);
+/// A new SSRC is followed at once after this much silence of the old one.
+const QUIET: Duration = Duration::from_millis(200);
+/// Otherwise after this many packets of strangers in a row.
+const STRANGERS: u32 = 8;
+
+#[derive(Debug)]
+struct Waiting {
+    payload: Vec<u8>,
+    timestamp: i64,
+    marker: bool,
+    arrival: Mono,
+}
+
+#[derive(Debug)]
+struct Stream {
+    payload_type: PayloadType,
+    clock_rate: ClockRate,
+    transport: Transport,
+    ssrc: Option<Ssrc>,
+    strangers: u32,
+    unwrapper: TimestampUnwrapper,
+    last: Option<(i64, Mono)>,
+    reorder: Reorder<Waiting>,
+    assembler: Assembler,
+    clean: CleanPoint,
+    gap: bool,
+    next_report: Mono,
+    reported: (u64, u64),
+    last_sender_report: Option<(u32, Mono)>,
+}
+
+/// Receives one stream over all its sessions.
+#[derive(Debug)]
+pub struct Receiver {
+    meter: Meter,
+    stream: Option<Stream>,
+    our_ssrc: Ssrc,
+    next_number: u64,
+    keep_data: bool,
+}
+
+impl Receiver {
+    /// A receiver that has no session yet. `our_ssrc` is any random number.
+    #[must_use]
+    pub const fn new(meter: Meter, our_ssrc: Ssrc, keep_data: bool) -> Self {
+        Self { meter, stream: None, our_ssrc, next_number: 0, keep_data }
+    }
+
+    /// The meter.
+    pub const fn meter(&mut self) -> &mut Meter {
+        &mut self.meter
+    }
+
+    /// A session plays.
+    pub fn begin(&mut self, now: Mono, video: &Video, transport: Transport) {
+        let mut assembler = Assembler::new(&video.codec, &video.parameter_sets);
+        assembler.keep_data(self.keep_data);
+        assembler.count_from(self.next_number);
+        self.meter.on_playing(now, video, transport);
+        if let Some(sps) = assembler.sps() {
+            self.meter.on_parameters(sps);
+        }
+        self.meter.sequence.restart();
+        self.stream = Some(Stream {
+            payload_type: PayloadType(video.payload_type),
+            clock_rate: video.clock_rate,
+            transport,
+            ssrc: None,
+            strangers: 0,
+            unwrapper: TimestampUnwrapper::default(),
+            last: None,
+            reorder: Reorder::default(),
+            assembler,
+            clean: CleanPoint::default(),
+            gap: false,
+            next_report: now + REPORT_EVERY,
+            reported: (0, 0),
+            last_sender_report: None,
+        });
+    }
+
+    /// The session is over.
+    pub fn end(&mut self) {
+        if let Some(stream) = self.stream.take() {
+            self.next_number = stream.assembler.next_number();
+        }
+    }
+
+    /// When the last packet of this session arrived.
+    #[must_use]
+    pub fn last_packet(&self) -> Option<Mono> {
+        self.stream.as_ref().and_then(|stream| stream.last).map(|(_, at)| at)
+    }
+
+    /// An RTP packet that arrived at `arrival` is handled at `now`; units go to `sink`.
+    pub fn on_rtp(&mut self, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
+        let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
+        match RtpPacket::parse(bytes) {
+            Ok(packet) => stream.on_packet(meter, now, arrival, &packet, sink),
+            Err(_) => meter.dropped.not_rtp += 1,
+        }
+    }
+
+    /// An RTCP compound arrived.
+    pub fn on_rtcp(&mut self, arrival: Mono, bytes: &[u8]) {
+        let Some(stream) = &mut self.stream else { return };
+        let Ok(packets) = rtcp::parse(bytes) else {
+            self.meter.dropped.not_rtp += 1;
+            return;
+        };
+        for packet in packets {
+            if let RtcpPacket::SenderReport(report, _) = packet
+                && stream.ssrc.is_none_or(|ssrc| ssrc == report.ssrc)
+            {
+                stream.last_sender_report = Some((report.ntp.middle(), arrival));
+                let timestamp = stream.unwrapper.clone().unwrap(report.rtp_timestamp);
+                let wall = self.meter.clocks().wall_at(arrival);
+                if stream.last.is_some() {
+                    self.meter.clock.on_sender_report(wall, report.ntp, timestamp);
+                }
+            }
+        }
+    }
+
+    /// The kernel dropped datagrams that we did not read in time.
+    pub const fn on_kernel_drops(&mut self, count: u64) {
+        self.meter.dropped.by_kernel += count;
+    }
+
+    /// Time went on: gaps are given up.
+    pub fn tick(&mut self, now: Mono, sink: &mut impl FnMut(Unit)) {
+        if let Some(stream) = &mut self.stream {
+            stream.release(&mut self.meter, now, sink);
+        }
+    }
+
+    /// When [`Receiver::tick`] is due for the sake of order.
+    #[must_use]
+    pub fn deadline(&self) -> Option<Mono> {
+        let stream = self.stream.as_ref()?;
+        stream.reorder.deadline(stream.wait(&self.meter))
+    }
+
+    /// A compound with a receiver report, when one is due.
+    pub fn poll_report(&mut self, now: Mono) -> Option<Vec<u8>> {
+        let stream = self.stream.as_mut().filter(|stream| now >= stream.next_report)?;
+        stream.next_report = now + REPORT_EVERY;
+        let mut out = Vec::with_capacity(64);
+        let blocks: Vec<ReportBlock> = stream.ssrc.map(|ssrc| stream.block(ssrc, now, &self.meter)).into_iter().collect();
+        rtcp::emit_receiver_report(self.our_ssrc, &blocks, &mut out);
+        rtcp::emit_canonical_name(self.our_ssrc, "viewer", &mut out);
+        Some(out)
+    }
+
+    /// What we discarded so far.
+    #[must_use]
+    pub const fn dropped(&self) -> Dropped {
+        self.meter.dropped
+    }
+}
+
+impl Stream {
+    fn wait(&self, meter: &Meter) -> Duration {
+        match self.transport {
+            // TCP keeps order: what is missing was never sent.
+            Transport::Tcp => Duration::ZERO,
+            Transport::Udp => (meter.jitter.value().unwrap_or_default() * 4).clamp(LEAST_WAIT, LONGEST_WAIT),
+        }
+    }
+
+    fn on_packet(&mut self, meter: &mut Meter, now: Mono, arrival: Mono, packet: &RtpPacket<'_>, sink: &mut impl FnMut(Unit)) {
+        if packet.payload_type != self.payload_type {
+            meter.dropped.payload_type += 1;
+            return;
+        }
+        if !self.is_ours(meter, packet.ssrc, arrival) {
+            meter.dropped.stranger += 1;
+            return;
+        }
+        let timestamp = self.unwrapper.unwrap(packet.timestamp);
+        let ext = match meter.sequence.on_packet(packet.seq, self.went_on(timestamp, arrival)) {
+            Arrival::First(ext) => {
+                self.restart_order(meter);
+                ext
+            }
+            Arrival::InOrder(ext) | Arrival::Ahead(ext, _) | Arrival::Late(ext) => ext,
+            Arrival::Duplicate => return,
+            Arrival::TooOld => {
+                meter.dropped.too_late += 1;
+                return;
+            }
+            Arrival::Jump => {
+                meter.dropped.jump += 1;
+                return;
+            }
+        };
+        meter.on_packet(arrival, packet.payload.len());
+        meter.jitter.on_packet(timestamp, arrival);
+        self.last = Some((timestamp, arrival));
+        self.put_in_order(meter, now, arrival, ext, timestamp, packet, sink);
+    }
+
+    #[allow(clippy::too_many_arguments, reason = "the packet's derived fields, once")]
+    fn put_in_order(
+        &mut self,
+        meter: &mut Meter,
+        now: Mono,
+        arrival: Mono,
+        ext: ExtSeq,
+        timestamp: i64,
+        packet: &RtpPacket<'_>,
+        sink: &mut impl FnMut(Unit),
+    ) {
+        let RtpPacket { marker, payload, .. } = *packet;
+        match self.reorder.offer(ext) {
+            Offer::Pass => {
+                let gap_before = std::mem::take(&mut self.gap);
+                self.assemble(meter, now, Ordered { payload, timestamp, marker, arrival, gap_before }, sink);
+            }
+            Offer::Hold => self.reorder.hold(now, ext, Waiting { payload: payload.to_vec(), timestamp, marker, arrival }),
+            Offer::TooLate => meter.dropped.too_late += 1,
+        }
+        self.release(meter, now, sink);
+    }
+
+    fn release(&mut self, meter: &mut Meter, now: Mono, sink: &mut impl FnMut(Unit)) {
+        let wait = self.wait(meter);
+        while let Some(ready) = self.reorder.poll(now, wait) {
+            match ready {
+                Ready::Gap(_) => self.gap = true,
+                Ready::Packet(Waiting { payload, timestamp, marker, arrival }) => {
+                    let gap_before = std::mem::take(&mut self.gap);
+                    self.assemble(meter, now, Ordered { payload: &payload, timestamp, marker, arrival, gap_before }, sink);
+                }
+            }
+        }
+    }
+
+    fn assemble(&mut self, meter: &mut Meter, now: Mono, packet: Ordered<'_>, sink: &mut impl FnMut(Unit)) {
+        for unit in self.assembler.push(now, packet) {
+            if unit.keyframe
+                && let Some(sps) = self.assembler.sps()
+            {
+                meter.on_parameters(sps);
+            }
+            let displayable = self.clean.on_access_unit(&unit);
+            meter.on_unit(now, &unit, displayable);
+            sink(Unit { unit, displayable });
+        }
+    }
+
+    /// Whether the timestamp advanced about as much as time did, so that a gap is plainly loss.
+    fn went_on(&self, timestamp: i64, arrival: Mono) -> bool {
+        self.last.is_some_and(|(last, at)| {
+            let media = self.clock_rate.micros(Ticks(timestamp - last));
+            (media - arrival.micros_since(at)).abs() < 2_000_000
+        })
+    }
+
+    fn is_ours(&mut self, meter: &mut Meter, ssrc: Ssrc, arrival: Mono) -> bool {
+        if self.ssrc == Some(ssrc) {
+            self.strangers = 0;
+            return true;
+        }
+        let quiet = self.last.is_none_or(|(_, last)| arrival.since(last) >= QUIET);
+        self.strangers += 1;
+        if self.ssrc.is_some() && !quiet && self.strangers < STRANGERS {
+            return false;
+        }
+        if self.ssrc.replace(ssrc).is_some() {
+            self.unwrapper = TimestampUnwrapper::default();
+            self.last = None;
+            self.clean = CleanPoint::default();
+            meter.sequence.restart();
+            meter.on_restart();
+        }
+        self.strangers = 0;
+        true
+    }
+
+    fn restart_order(&mut self, meter: &mut Meter) {
+        self.reorder.restart();
+        self.assembler.restart();
+        if self.last.is_some() {
+            meter.on_restart();
+            self.clean = CleanPoint::default();
+        }
+        self.gap = false;
+    }
+
+    fn block(&mut self, ssrc: Ssrc, now: Mono, meter: &Meter) -> ReportBlock {
+        let counts = meter.sequence.counts();
+        let expected = meter.sequence.expected();
+        let (old_expected, old_received) = std::mem::replace(&mut self.reported, (expected, counts.received));
+        let (interval, got) = (expected.saturating_sub(old_expected), counts.received.saturating_sub(old_received));
+        let fraction = interval.saturating_sub(got) * 256 / interval.max(1);
+        let (last_sender_report, since) =
+            self.last_sender_report.map_or((0, Duration::ZERO), |(middle, at)| (middle, now.since(at)));
+        ReportBlock {
+            ssrc,
+            fraction_lost: fraction.min(255) as u8,
+            cumulative_lost: counts.lost.min(0x7f_ffff) as i32,
+            extended_highest: meter.sequence.extended_highest(),
+            jitter: meter.jitter.ticks(),
+            last_sender_report,
+            delay_since: (since.as_secs_f64() * 65_536.0) as u32,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

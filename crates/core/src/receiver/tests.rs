@@ -1,0 +1,193 @@
+use super::*;
+use crate::meter::{DropoutKind, Figures, LatencyBasis};
+use crate::rtp::Seq16;
+use crate::sdp::Description;
+use crate::{Cause, ClockPair, NtpTime, Verdict, Wall};
+use proptest::prelude::*;
+
+const PAIR: ClockPair = ClockPair { mono: Mono::ZERO, wall: Wall::from_unix_micros(1_795_500_000_000_000) };
+
+fn video() -> Video {
+    Description::parse("m=video 0 RTP/AVP 96\na=rtpmap:96 H264/90000\na=framerate:25").video().unwrap()
+}
+
+/// One packet of a made stream: 25 frames/s, a keyframe every 25, three packets a frame.
+#[derive(Clone)]
+struct Made {
+    at: Mono,
+    seq: u16,
+    timestamp: u32,
+    marker: bool,
+    payload: Vec<u8>,
+    ssrc: u32,
+}
+
+fn made(frames: std::ops::Range<u64>) -> Vec<Made> {
+    frames
+        .flat_map(|n| {
+            let header = if n % 25 == 0 { 0x65 } else { 0x41 };
+            (0..3u64).map(move |part| Made {
+                at: Mono::from_millis(1000 + 40 * n + part),
+                seq: (65_000 + 3 * n + part) as u16,
+                timestamp: (3600 * n) as u32,
+                marker: part == 2,
+                payload: vec![header, if part == 0 { 0x88 } else { 0x08 }, part as u8, 1],
+                ssrc: 7,
+            })
+        })
+        .collect()
+}
+
+struct Rig {
+    receiver: Receiver,
+    units: Vec<Unit>,
+}
+
+impl Rig {
+    fn new(transport: Transport) -> Self {
+        let mut receiver = Receiver::new(Meter::new(Mono::ZERO, PAIR, false), Ssrc(1), true);
+        receiver.begin(Mono::from_millis(900), &video(), transport);
+        Self { receiver, units: vec![] }
+    }
+
+    fn feed(&mut self, packets: &[Made]) -> &mut Self {
+        for made in packets {
+            let mut bytes = Vec::new();
+            RtpPacket {
+                marker: made.marker,
+                payload_type: PayloadType(96),
+                seq: Seq16(made.seq),
+                timestamp: made.timestamp,
+                ssrc: Ssrc(made.ssrc),
+                payload: &made.payload,
+            }
+            .emit(&mut bytes);
+            let units = &mut self.units;
+            self.receiver.on_rtp(made.at, made.at, &bytes, &mut |unit| units.push(unit));
+            self.receiver.meter().tick(made.at);
+        }
+        self
+    }
+
+    fn read(&mut self, at: u64) -> Figures {
+        let units = &mut self.units;
+        self.receiver.tick(Mono::from_millis(at), &mut |unit| units.push(unit));
+        self.receiver.meter().read(Mono::from_millis(at))
+    }
+}
+
+#[test]
+fn a_clean_stream_reads_clean() {
+    let mut rig = Rig::new(Transport::Udp);
+    let figures = rig.feed(&made(0..250)).read(11_000);
+    assert_eq!((figures.verdict, figures.cause), (Verdict::Steady, None));
+    assert_eq!((figures.frames.received, figures.frames.damaged), (250, 0));
+    assert_eq!((figures.packets.received, figures.packets.lost), (750, 0));
+    assert!((figures.sent.unwrap() - 25.0).abs() < 0.01 && (figures.arrived.unwrap() - 25.0).abs() < 0.25);
+    assert_eq!(figures.keyframe_interval, Some(Duration::from_secs(1)));
+    assert_eq!(figures.latency.unwrap().basis, LatencyBasis::Relative);
+    assert!(rig.units.iter().all(|unit| unit.displayable));
+    assert!(figures.dropouts.is_empty());
+}
+
+#[test]
+fn loss_is_exact_and_hides_pictures_until_the_next_keyframe() {
+    let mut rig = Rig::new(Transport::Udp);
+    let mut packets = made(0..100);
+    packets.retain(|packet| packet.seq != (65_000u32 + 3 * 30 + 1) as u16);
+    let figures = rig.feed(&packets).read(5_000);
+    assert_eq!((figures.packets.lost, figures.frames.damaged, figures.frames.received), (1, 1, 100));
+    let hidden: Vec<u64> =
+        rig.units.iter().filter(|unit| !unit.displayable).map(|unit| unit.unit.timestamp as u64 / 3600).collect();
+    assert_eq!(hidden, (30..50).collect::<Vec<_>>());
+    assert_eq!(figures.dropouts.len(), 1);
+    let dropout = figures.dropouts[0];
+    assert_eq!((dropout.cause, dropout.kind, dropout.frames_missed), (Some(Cause::PacketLoss), DropoutKind::Stutter, Some(20)));
+    assert!(dropout.start.micros_since(Mono::from_millis(1000 + 1200)).abs() <= 40_000);
+}
+
+#[test]
+fn a_stall_is_silence_and_measured_to_a_frame() {
+    let mut rig = Rig::new(Transport::Tcp);
+    let mut packets = made(0..200);
+    packets.retain(|packet| !(2_500..3_700).contains(&(packet.at.as_micros() / 1000)));
+    // The camera made no frames: its sequence goes on without a gap.
+    for (n, packet) in packets.iter_mut().enumerate() {
+        packet.seq = n as u16;
+        packet.payload[0] =
+            if packet.at >= Mono::from_millis(3_700) && packet.at < Mono::from_millis(3_743) { 0x65 } else { packet.payload[0] };
+    }
+    let split = packets.iter().position(|packet| packet.at >= Mono::from_millis(3_700)).unwrap();
+    rig.feed(&packets[..split]);
+    let during = rig.read(3_500);
+    assert_eq!((during.verdict, during.cause), (Verdict::Stalled, Some(Cause::Silence)));
+    let figures = rig.feed(&packets[split..]).read(9_000);
+    assert_eq!(figures.packets.lost, 0);
+    let dropout = figures.dropouts[0];
+    assert_eq!((dropout.kind, dropout.cause), (DropoutKind::Freeze, Some(Cause::Silence)));
+    assert!(dropout.length.as_millis().abs_diff(1200) <= 40, "{dropout:?}");
+}
+
+#[test]
+fn sender_reports_give_the_clock_basis() {
+    let mut rig = Rig::new(Transport::Udp);
+    rig.feed(&made(0..50));
+    let mut bytes = Vec::new();
+    // Frame n is captured at 1000 + 40 n - 35 ms: the last packet arrives 37 ms after capture.
+    let sent = Mono::from_millis(3000);
+    let report = rtcp::SenderReport {
+        ssrc: Ssrc(7),
+        ntp: NtpTime::from_wall(PAIR.wall_at(sent)),
+        rtp_timestamp: (2035 * 90) as u32,
+        packets: 1,
+        octets: 1,
+    };
+    rtcp::emit_sender_report(&report, &mut bytes);
+    rig.receiver.on_rtcp(sent + Duration::from_millis(1), &bytes);
+    let latency = rig.read(3_100).latency.unwrap();
+    assert_eq!((latency.basis, latency.total.p50.as_millis()), (LatencyBasis::Clock, 37));
+    let report = rig.receiver.poll_report(Mono::from_millis(6_000)).unwrap();
+    let Ok(parsed) = rtcp::parse(&report) else { panic!("our report is readable") };
+    assert!(
+        matches!(&parsed[0], RtcpPacket::ReceiverReport(_, blocks) if blocks[0].ssrc == Ssrc(7) && blocks[0].cumulative_lost == 0)
+    );
+}
+
+#[test]
+fn a_restarted_camera_is_followed_and_a_stranger_is_not() {
+    let mut rig = Rig::new(Transport::Udp);
+    let mut first = made(0..50);
+    for n in 0..5 {
+        first.insert(20 * n + 10, Made { ssrc: 99, ..first[20 * n + 10].clone() });
+    }
+    rig.feed(&first);
+    assert_eq!(rig.read(3_000).dropped.stranger, 5);
+    let mut second = made(0..50);
+    for packet in &mut second {
+        packet.ssrc = 8;
+        packet.seq = packet.seq.wrapping_add(30_000);
+        packet.at = packet.at + Duration::from_secs(4);
+    }
+    let figures = rig.feed(&second).read(7_000);
+    assert_eq!((figures.packets.lost, figures.packets.restarts, figures.frames.received), (0, 1, 100));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+    #[test]
+    fn neighbours_that_change_places_make_no_difference(swaps in proptest::collection::vec(any::<bool>(), 149)) {
+        let mut in_order = Rig::new(Transport::Udp);
+        in_order.feed(&made(0..100)).read(6_000);
+        let times: Vec<Mono> = made(0..100).iter().map(|packet| packet.at).collect();
+        let mut packets = made(0..100);
+        for (pair, _) in swaps.iter().enumerate().filter(|(_, swap)| **swap) {
+            packets.swap(2 * pair + 1, 2 * pair + 2);
+        }
+        packets.iter_mut().zip(times).for_each(|(packet, at)| packet.at = at);
+        let mut shuffled = Rig::new(Transport::Udp);
+        let figures = shuffled.feed(&packets).read(6_000);
+        let data = |rig: &Rig| rig.units.iter().map(|unit| unit.unit.data.clone()).collect::<Vec<_>>();
+        prop_assert!(data(&in_order) == data(&shuffled));
+        prop_assert_eq!(figures.packets.lost, 0);
+    }
+}

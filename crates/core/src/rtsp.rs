@@ -1,0 +1,18 @@
+//! RTSP 1.0 (RFC 2326), the client's side as a machine without I/O, and the message formats
+//! for both sides.
+//!
+//! Not done: RTSP 2.0, RECORD and ANNOUNCE, pipelining, multicast transports.
+
+mod auth;
+mod client;
+mod control;
+mod framer;
+mod message;
+mod transport;
+
+pub use auth::{Challenge, ChallengeScheme, DigestAlgorithm, authorization, digest_response};
+pub use client::{Action, Client, ClientConfig, Failure, FailureKind, Playing};
+pub use control::join as join_control;
+pub use framer::{Frame, Framer, FramerError, MAX_MESSAGE};
+pub use message::{Headers, Message, MessageError, Request, Response};
+pub use transport::TransportHeader;

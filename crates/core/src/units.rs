@@ -1,0 +1,76 @@
+//! Small types that carry a unit.
+
+use std::time::Duration;
+
+/// Ticks of a stream's RTP clock (RFC 3550 §5.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub struct Ticks(pub i64);
+
+/// The rate of an RTP clock in Hz; never zero.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ClockRate(u32);
+
+impl ClockRate {
+    /// 90 kHz, the clock of every video payload format here.
+    pub const VIDEO: Self = Self(90_000);
+
+    /// A rate in Hz; `None` for zero.
+    #[must_use]
+    pub const fn new(hz: u32) -> Option<Self> {
+        if hz == 0 { None } else { Some(Self(hz)) }
+    }
+
+    /// The rate in Hz.
+    #[must_use]
+    pub const fn hz(self) -> u32 {
+        self.0
+    }
+
+    /// Signed microseconds of a number of ticks.
+    #[must_use]
+    pub const fn micros(self, ticks: Ticks) -> i64 {
+        (ticks.0 as i128 * 1_000_000 / self.0 as i128) as i64
+    }
+
+    /// Ticks in a signed number of microseconds.
+    #[must_use]
+    pub const fn ticks(self, micros: i64) -> Ticks {
+        Ticks((micros as i128 * self.0 as i128 / 1_000_000) as i64)
+    }
+}
+
+/// Payload bits per second.
+#[derive(Debug, Clone, Copy, PartialEq, PartialOrd)]
+pub struct BitsPerSecond(pub f64);
+
+impl BitsPerSecond {
+    /// In kbit/s.
+    #[must_use]
+    pub fn kilo(self) -> f64 {
+        self.0 / 1000.0
+    }
+}
+
+/// Pictures per second; finite and above zero, at most 1000.
+#[derive(Debug, Clone, Copy, PartialEq, PartialOrd)]
+pub struct FrameRate(f64);
+
+impl FrameRate {
+    /// A rate that a camera could mean; `None` for zero, negative, absurd or not a number.
+    #[must_use]
+    pub fn new(per_second: f64) -> Option<Self> {
+        (per_second.is_finite() && per_second > 0.0 && per_second <= 1000.0).then_some(Self(per_second))
+    }
+
+    /// Pictures per second.
+    #[must_use]
+    pub const fn per_second(self) -> f64 {
+        self.0
+    }
+
+    /// The time from one picture to the next.
+    #[must_use]
+    pub fn period(self) -> Duration {
+        Duration::from_secs_f64(1.0 / self.0)
+    }
+}

@@ -1,0 +1,12 @@
+//! Coded video: NAL units, parameter sets, RTP payloads, access units.
+
+mod access_unit;
+mod bits;
+mod clean;
+mod h264;
+mod sps;
+
+pub use access_unit::{AccessUnit, Assembler, MAX_ACCESS_UNIT, Ordered};
+pub use clean::CleanPoint;
+pub use h264::{NalKind, Piece, pieces};
+pub use sps::{ColourMatrix, Sps, SpsError};

@@ -1,0 +1,443 @@
+//! Access units out of RTP packets in order.
+//!
+//! A unit ends with its marker (RFC 6184 §5.1) or where the timestamp changes. A sender that sets
+//! the marker in mid-unit is found out by the slices that follow it; from then on only timestamps
+//! end its units, one frame later.
+//!
+//! Units of a codec that is not taken apart here are counted by marker and timestamp alone.
+
+use super::h264::{NalKind, Piece, pieces};
+use super::sps::Sps;
+use crate::Mono;
+use crate::sdp::Codec;
+
+/// Largest access unit kept; a 4K keyframe at the highest quality is some 4 MB. What goes beyond
+/// is left out and the unit counts as damaged.
+pub const MAX_ACCESS_UNIT: usize = 8 << 20;
+/// Longest parameter set kept; real ones are under 200 bytes.
+const MAX_PARAMETER_SET: usize = 4096;
+const START_CODE: [u8; 4] = [0, 0, 0, 1];
+
+/// One access unit, whole or damaged.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AccessUnit {
+    /// Counts up by one, from 0, over the life of the assembler.
+    pub number: u64,
+    /// Its RTP timestamp, unwrapped.
+    pub timestamp: i64,
+    /// An IDR picture.
+    pub keyframe: bool,
+    /// Frames until the picture is right, from a recovery point SEI.
+    pub recovery: Option<u32>,
+    /// A part of it is missing.
+    pub damaged: bool,
+    /// Packets were lost before or within it.
+    pub gap_before: bool,
+    /// Arrival of its first packet.
+    pub first_arrival: Mono,
+    /// Arrival of its last packet.
+    pub last_arrival: Mono,
+    /// When we had it whole, after any wait for order.
+    pub finished: Mono,
+    /// Its packets.
+    pub packets: u32,
+    /// Payload bytes as received.
+    pub bytes: usize,
+    /// Annex B bytes, beginning with parameter sets if it is a keyframe; `None` when nobody wants them.
+    pub data: Option<Vec<u8>>,
+}
+
+/// A packet as the assembler takes it: in order, with what was lost before it.
+#[derive(Debug, Clone, Copy)]
+pub struct Ordered<'a> {
+    /// Its payload.
+    pub payload: &'a [u8],
+    /// Its unwrapped timestamp.
+    pub timestamp: i64,
+    /// Its marker bit.
+    pub marker: bool,
+    /// When it arrived.
+    pub arrival: Mono,
+    /// Packets before it were given up.
+    pub gap_before: bool,
+}
+
+#[derive(Debug, Default)]
+#[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
+struct Building {
+    timestamp: i64,
+    keyframe: bool,
+    recovery: Option<u32>,
+    damaged: bool,
+    gap_before: bool,
+    slices: bool,
+    has_sps: bool,
+    first_arrival: Mono,
+    last_arrival: Mono,
+    packets: u32,
+    bytes: usize,
+}
+
+/// Builds access units of one stream.
+#[derive(Debug)]
+pub struct Assembler {
+    h264: bool,
+    keep: bool,
+    next_number: u64,
+    current: Option<Building>,
+    data: Vec<u8>,
+    /// Where the NAL unit begins that fragments are being added to.
+    fragment: Option<usize>,
+    sps: Option<(Vec<u8>, Sps)>,
+    pps: Vec<u8>,
+    /// Timestamp of the last unit that a marker ended.
+    ended_by_marker: Option<i64>,
+    distrust_markers: bool,
+    not_understood: u64,
+}
+
+impl Assembler {
+    /// An assembler for a codec; `parameter_sets` are those of the description.
+    #[must_use]
+    pub fn new(codec: &Codec, parameter_sets: &[Vec<u8>]) -> Self {
+        let mut assembler = Self {
+            h264: *codec == Codec::H264,
+            keep: true,
+            next_number: 0,
+            current: None,
+            data: Vec::new(),
+            fragment: None,
+            sps: None,
+            pps: Vec::new(),
+            ended_by_marker: None,
+            distrust_markers: false,
+            not_understood: 0,
+        };
+        if assembler.h264 {
+            for set in parameter_sets {
+                assembler.note_parameter_set(set);
+            }
+        }
+        assembler
+    }
+
+    /// The number of the next unit, so that a new session's units go on counting.
+    #[must_use]
+    pub const fn next_number(&self) -> u64 {
+        self.next_number
+    }
+
+    /// Goes on counting from `number`.
+    pub const fn count_from(&mut self, number: u64) {
+        self.next_number = number;
+    }
+
+    /// Whether units carry their bytes; without, nothing is copied out.
+    pub const fn keep_data(&mut self, keep: bool) {
+        self.keep = keep;
+    }
+
+    /// The newest sequence parameter set.
+    #[must_use]
+    pub fn sps(&self) -> Option<&Sps> {
+        self.sps.as_ref().map(|(_, sps)| sps)
+    }
+
+    /// Packets, or parts of them, that could not be understood.
+    #[must_use]
+    pub const fn not_understood(&self) -> u64 {
+        self.not_understood
+    }
+
+    /// A new packet sequence begins: what was being built is dropped, parameter sets stay.
+    pub fn restart(&mut self) {
+        self.current = None;
+        self.fragment = None;
+        self.ended_by_marker = None;
+        self.data.clear();
+    }
+
+    /// Takes the next packet in order at `now`; gives the units it ended, oldest first.
+    pub fn push(&mut self, now: Mono, packet: Ordered<'_>) -> impl Iterator<Item = AccessUnit> + use<> {
+        let mut before = None;
+        if self.current.as_ref().is_some_and(|current| current.timestamp != packet.timestamp) {
+            before = self.finish(now, packet.gap_before);
+        }
+        if self.current.is_none() && self.ended_by_marker == Some(packet.timestamp) && self.continues(packet.payload) {
+            self.distrust_markers = true;
+        }
+        let begun = self.current.is_none();
+        let current = self.current.get_or_insert_with(|| Building {
+            timestamp: packet.timestamp,
+            first_arrival: packet.arrival,
+            last_arrival: packet.arrival,
+            ..Building::default()
+        });
+        current.last_arrival = current.last_arrival.max(packet.arrival);
+        current.packets += 1;
+        current.bytes += packet.payload.len();
+        if packet.gap_before {
+            current.gap_before = true;
+            current.damaged |= !begun || !self.h264;
+            self.fragment = None;
+        }
+        if self.h264 {
+            for piece in pieces(packet.payload) {
+                self.take(piece);
+            }
+        }
+        let complete = packet.marker && !self.distrust_markers && self.current.as_ref().is_some_and(|c| c.slices || !self.h264);
+        let after = if complete {
+            self.ended_by_marker = Some(packet.timestamp);
+            self.finish(now, false)
+        } else {
+            None
+        };
+        before.into_iter().chain(after)
+    }
+
+    /// Whether a payload goes on with the picture that a marker seemed to end: a slice that is not
+    /// its first, or a fragment that is no start.
+    fn continues(&self, payload: &[u8]) -> bool {
+        self.h264
+            && pieces(payload).any(|piece| match piece {
+                Piece::Whole(&[header, first, ..]) => NalKind::of(header).is_slice() && first & 0x80 == 0,
+                Piece::Start(header, &[first, ..]) => NalKind::of(header).is_slice() && first & 0x80 == 0,
+                Piece::Middle(_) | Piece::End(_) => true,
+                _ => false,
+            })
+    }
+
+    fn take(&mut self, piece: Piece<'_>) {
+        match piece {
+            Piece::Whole(nal) => {
+                self.fragment = None;
+                let Some((header, body)) = nal.split_first() else { return };
+                self.begin_nal(*header, body);
+                self.note_whole(*header, nal);
+            }
+            Piece::Start(header, body) => {
+                self.fragment = Some(self.data.len());
+                self.begin_nal(header, body);
+            }
+            Piece::Middle(body) => self.go_on(body),
+            Piece::End(body) => {
+                self.go_on(body);
+                if let Some(nal) = self.fragment.take().and_then(|start| self.data.get(start + START_CODE.len()..)) {
+                    let nal = nal.get(..nal.len().min(MAX_PARAMETER_SET)).unwrap_or_default().to_vec();
+                    if let Some(header) = nal.first() {
+                        self.note_whole(*header, &nal);
+                    }
+                }
+            }
+            Piece::Unknown => {
+                self.not_understood += 1;
+                if let Some(current) = &mut self.current {
+                    current.damaged = true;
+                }
+            }
+        }
+    }
+
+    fn begin_nal(&mut self, header: u8, body: &[u8]) {
+        let kind = NalKind::of(header);
+        let Some(current) = &mut self.current else { return };
+        if kind.is_slice() {
+            let first_of_picture = body.first().is_some_and(|byte| byte & 0x80 != 0);
+            // The first slice seen is not the picture's first: its beginning is missing.
+            current.damaged |= !current.slices && !first_of_picture;
+            current.slices = true;
+            current.keyframe |= kind == NalKind::Idr;
+        }
+        current.has_sps |= kind == NalKind::Sps;
+        if self.data.len() + body.len() + 8 > MAX_ACCESS_UNIT {
+            current.damaged = true;
+            return;
+        }
+        self.data.extend_from_slice(&START_CODE);
+        self.data.push(header);
+        self.data.extend_from_slice(body);
+    }
+
+    fn go_on(&mut self, body: &[u8]) {
+        let fits = self.data.len() + body.len() <= MAX_ACCESS_UNIT;
+        if self.fragment.is_some() && fits {
+            self.data.extend_from_slice(body);
+        } else if let Some(current) = &mut self.current {
+            current.damaged = true;
+            // A slice came, if only its tail: the marker may end the unit.
+            current.slices = true;
+        }
+    }
+
+    fn note_whole(&mut self, header: u8, nal: &[u8]) {
+        match NalKind::of(header) {
+            NalKind::Sps | NalKind::Pps => self.note_parameter_set(nal),
+            NalKind::Sei => {
+                if let (Some(current), Some(frames)) = (&mut self.current, recovery_point(nal)) {
+                    current.recovery = Some(frames);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn note_parameter_set(&mut self, nal: &[u8]) {
+        let Some(header) = nal.first().filter(|_| nal.len() <= MAX_PARAMETER_SET) else { return };
+        match NalKind::of(*header) {
+            NalKind::Sps if self.sps.as_ref().is_none_or(|(have, _)| have != nal) => {
+                if let Ok(sps) = Sps::parse(nal) {
+                    self.sps = Some((nal.to_vec(), sps));
+                }
+            }
+            NalKind::Pps if self.pps != nal => self.pps = nal.to_vec(),
+            _ => {}
+        }
+    }
+
+    fn finish(&mut self, now: Mono, lost_at_end: bool) -> Option<AccessUnit> {
+        let current = self.current.take()?;
+        let unended = self.fragment.take().is_some();
+        if self.h264 && !current.slices && !current.damaged {
+            self.data.clear(); // parameter sets alone are no picture
+            return None;
+        }
+        let data = if self.keep { Some(self.take_data(&current)) } else { None };
+        self.data.clear();
+        let number = self.next_number;
+        self.next_number += 1;
+        Some(AccessUnit {
+            number,
+            timestamp: current.timestamp,
+            keyframe: current.keyframe,
+            recovery: current.recovery,
+            damaged: current.damaged || unended || lost_at_end,
+            gap_before: current.gap_before,
+            first_arrival: current.first_arrival,
+            last_arrival: current.last_arrival,
+            finished: now,
+            packets: current.packets,
+            bytes: current.bytes,
+            data,
+        })
+    }
+
+    /// The unit's bytes; a point where decoding may begin gets the parameter sets it does not carry.
+    fn take_data(&mut self, current: &Building) -> Vec<u8> {
+        let room = Vec::with_capacity(self.data.len());
+        let data = std::mem::replace(&mut self.data, room);
+        if current.has_sps || !(current.keyframe || current.recovery.is_some()) {
+            return data;
+        }
+        let sps = self.sps.as_ref().map(|(nal, _)| nal.as_slice());
+        let mut out = Vec::with_capacity(data.len() + 512);
+        for set in sps.into_iter().chain((!self.pps.is_empty()).then_some(self.pps.as_slice())) {
+            out.extend_from_slice(&START_CODE);
+            out.extend_from_slice(set);
+        }
+        out.extend_from_slice(&data);
+        out
+    }
+}
+
+/// `recovery_frame_cnt` of a recovery point message (payload type 6, §D.1.8).
+fn recovery_point(nal: &[u8]) -> Option<u32> {
+    let bytes = super::bits::unescape(nal.get(1..)?);
+    let mut rest = bytes.as_slice();
+    while rest.len() > 2 {
+        let (kind, after) = sei_number(rest)?;
+        let (size, body) = sei_number(after)?;
+        if kind == 6 {
+            return super::bits::Bits::new(body.get(..size)?).ue().ok();
+        }
+        rest = body.get(size..)?;
+    }
+    None
+}
+
+fn sei_number(bytes: &[u8]) -> Option<(usize, &[u8])> {
+    let full = bytes.iter().take_while(|byte| **byte == 0xff).count();
+    let last = bytes.get(full)?;
+    Some((full * 255 + usize::from(*last), bytes.get(full + 1..)?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn packet(timestamp: i64, marker: bool, gap_before: bool, payload: &[u8]) -> Ordered<'_> {
+        Ordered { payload, timestamp, marker, arrival: Mono::ZERO, gap_before }
+    }
+
+    fn run(packets: &[Ordered<'_>]) -> Vec<AccessUnit> {
+        let mut assembler = Assembler::new(&Codec::H264, &[]);
+        packets.iter().flat_map(|packet| assembler.push(Mono::ZERO, *packet).collect::<Vec<_>>()).collect()
+    }
+
+    const IDR: &[u8] = &[0x65, 0x88, 1, 2];
+    const SLICE: &[u8] = &[0x41, 0x9a, 3];
+    const SECOND: &[u8] = &[0x41, 0x1a, 4];
+
+    #[test]
+    fn units_end_by_marker_or_by_timestamp() {
+        let by_marker = run(&[packet(0, true, false, IDR), packet(3600, true, false, SLICE)]);
+        assert_eq!(by_marker.len(), 2);
+        assert!(by_marker[0].keyframe && !by_marker[1].keyframe);
+        let by_time = run(&[packet(0, false, false, IDR), packet(3600, false, false, SLICE), packet(7200, false, false, SLICE)]);
+        assert_eq!(by_time.len(), 2);
+        assert!(by_time.iter().all(|unit| !unit.damaged));
+    }
+
+    #[test]
+    fn a_marker_in_mid_picture_is_found_out() {
+        let units = run(&[
+            packet(0, true, false, IDR),
+            packet(0, true, false, SECOND),
+            packet(3600, true, false, SLICE),
+            packet(3600, true, false, SECOND),
+            packet(7200, true, false, SLICE),
+        ]);
+        assert_eq!(units.len(), 3, "split once, whole from then on");
+        assert!(units[2].timestamp == 3600 && units[2].packets == 2 && !units[2].damaged);
+    }
+
+    #[test]
+    fn what_is_missing_damages_the_right_unit() {
+        let [start, middle, end] = [&[0x7c, 0x81, 0x9a, 1][..], &[0x7c, 0x01, 2], &[0x7c, 0x41, 3]];
+        for (name, packets, damaged) in [
+            (
+                "whole",
+                vec![packet(0, false, false, start), packet(0, false, false, middle), packet(0, true, false, end)],
+                vec![false],
+            ),
+            ("middle lost", vec![packet(0, false, false, start), packet(0, true, true, end)], vec![true]),
+            ("start lost", vec![packet(0, false, true, middle), packet(0, true, false, end)], vec![true]),
+            ("end lost", vec![packet(0, false, false, start), packet(3600, true, true, SLICE)], vec![true, false]),
+            ("unit lost between", vec![packet(0, true, false, SLICE), packet(7200, true, true, SLICE)], vec![false, false]),
+            ("first slice lost", vec![packet(0, true, true, SECOND)], vec![true]),
+        ] {
+            let got: Vec<_> = run(&packets).iter().map(|unit| unit.damaged).collect();
+            assert_eq!(got, damaged, "{name}");
+        }
+    }
+
+    #[test]
+    fn parameter_sets_of_the_description_go_before_a_keyframe_only() {
+        let mut assembler = Assembler::new(&Codec::H264, &[vec![0x67, 0x42, 0, 30, 0xf4, 5, 1, 0x7e], vec![0x68, 0xce]]);
+        let mut units = Vec::new();
+        for (timestamp, payload) in [(0, IDR), (3600, SLICE)] {
+            units.extend(assembler.push(Mono::ZERO, packet(timestamp, true, false, payload)));
+        }
+        let data: Vec<_> = units.iter().map(|unit| unit.data.clone().unwrap()).collect();
+        assert!(data[0].windows(2).any(|w| w == [0x68, 0xce]), "{data:?}");
+        assert_eq!(data[1], [&START_CODE[..], SLICE].concat());
+    }
+
+    #[test]
+    fn a_recovery_point_is_read() {
+        // Payload type 6, one byte: recovery_frame_cnt 4 is 00101.
+        assert_eq!(recovery_point(&[0x06, 6, 1, 0b0010_1000, 0x80]), Some(4));
+        assert_eq!(recovery_point(&[0x06, 5, 2, 9, 9, 6, 1, 0b1000_0000, 0x80]), Some(0));
+        assert_eq!(recovery_point(&[0x06, 0xff, 0xff]), None);
+    }
+}

@@ -1,0 +1,142 @@
+//! H.264 in RTP (RFC 6184): single NAL units, STAP-A, FU-A.
+//!
+//! Not done: interleaved mode (STAP-B, MTAP, FU-B); such packets are counted as not understood.
+
+use crate::wire::Reader;
+
+/// Type of a NAL unit, as far as it matters here (table 7-1 of ISO/IEC 14496-10).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NalKind {
+    /// 1 to 4: a slice of a picture that is no IDR.
+    Slice,
+    /// 5: a slice of an IDR picture.
+    Idr,
+    /// 6: supplemental information.
+    Sei,
+    /// 7: sequence parameter set.
+    Sps,
+    /// 8: picture parameter set.
+    Pps,
+    /// 9: access unit delimiter.
+    Delimiter,
+    /// Any other.
+    Other,
+}
+
+impl NalKind {
+    /// The kind of a NAL unit by its first byte.
+    #[must_use]
+    pub const fn of(header: u8) -> Self {
+        match header & 0x1f {
+            1..=4 => Self::Slice,
+            5 => Self::Idr,
+            6 => Self::Sei,
+            7 => Self::Sps,
+            8 => Self::Pps,
+            9 => Self::Delimiter,
+            _ => Self::Other,
+        }
+    }
+
+    /// Whether it carries picture data.
+    #[must_use]
+    pub const fn is_slice(self) -> bool {
+        matches!(self, Self::Slice | Self::Idr)
+    }
+}
+
+/// A piece of a NAL unit in one packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Piece<'a> {
+    /// A whole NAL unit with its header byte.
+    Whole(&'a [u8]),
+    /// The beginning of one: its header byte, restored from the fragment header, and payload.
+    Start(u8, &'a [u8]),
+    /// More of it.
+    Middle(&'a [u8]),
+    /// The last of it.
+    End(&'a [u8]),
+    /// A packet type, or a form, that is not understood.
+    Unknown,
+}
+
+const STAP_A: u8 = 24;
+const FU_A: u8 = 28;
+
+/// The pieces in one RTP payload, in order (RFC 6184 §5.6 to §5.8).
+pub fn pieces(payload: &[u8]) -> impl Iterator<Item = Piece<'_>> {
+    let kind = payload.first().map_or(0, |header| header & 0x1f);
+    let aggregate = (kind == STAP_A).then(|| Aggregate { reader: Reader::new(payload.get(1..).unwrap_or_default()) });
+    let single = (kind != STAP_A).then(|| single(payload, kind));
+    aggregate.into_iter().flatten().chain(single)
+}
+
+fn single(payload: &[u8], kind: u8) -> Piece<'_> {
+    match kind {
+        1..=23 => Piece::Whole(payload),
+        FU_A => fragment(payload).unwrap_or(Piece::Unknown),
+        _ => Piece::Unknown,
+    }
+}
+
+fn fragment(payload: &[u8]) -> Option<Piece<'_>> {
+    let (&[indicator, header], rest) = payload.split_first_chunk::<2>()?;
+    if rest.is_empty() {
+        return None;
+    }
+    Some(match (header & 0x80 != 0, header & 0x40 != 0) {
+        // Both bits in one fragment are forbidden (§5.8), but the meaning is plain.
+        (true, _) => Piece::Start(indicator & 0xe0 | header & 0x1f, rest),
+        (false, false) => Piece::Middle(rest),
+        (false, true) => Piece::End(rest),
+    })
+}
+
+struct Aggregate<'a> {
+    reader: Reader<'a>,
+}
+
+impl<'a> Iterator for Aggregate<'a> {
+    type Item = Piece<'a>;
+
+    fn next(&mut self) -> Option<Piece<'a>> {
+        if self.reader.rest().is_empty() {
+            return None;
+        }
+        let nal = self.reader.u16().and_then(|size| self.reader.take(usize::from(size)));
+        Some(match nal {
+            Ok([]) => Piece::Unknown,
+            Ok(nal) => Piece::Whole(nal),
+            Err(_) => {
+                self.reader = Reader::new(&[]);
+                Piece::Unknown
+            }
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn the_three_forms_are_taken_apart() {
+        let all = |payload: &'static [u8]| pieces(payload).collect::<Vec<_>>();
+        assert_eq!(all(&[0x67, 1, 2]), [Piece::Whole(&[0x67, 1, 2])]);
+        assert_eq!(all(&[0x78, 0, 2, 0x67, 1, 0, 1, 0x68]), [Piece::Whole(&[0x67, 1]), Piece::Whole(&[0x68])]);
+        assert_eq!(all(&[0x7c, 0x85, 9]), [Piece::Start(0x65, &[9])]);
+        assert_eq!(all(&[0x7c, 0x05, 9]), [Piece::Middle(&[9])]);
+        assert_eq!(all(&[0x7c, 0x45, 9]), [Piece::End(&[9])]);
+        assert_eq!(all(&[0x78, 0, 9, 1]), [Piece::Unknown]);
+        assert_eq!(all(&[0x7d, 0x45, 9]), [Piece::Unknown]);
+        assert_eq!(all(&[]), [Piece::Unknown]);
+    }
+
+    proptest! {
+        #[test]
+        fn any_payload_is_answered(payload: Vec<u8>) {
+            prop_assert!(pieces(&payload).count() <= payload.len() + 1);
+        }
+    }
+}

@@ -1,0 +1,339 @@
+//! Sequence parameter sets of H.264 (ISO/IEC 14496-10 §7.3.2.1, annex E).
+//!
+//! Not done: HRD parameters beyond skipping them, bitstream restrictions, extensions.
+
+use super::bits::{Bits, unescape};
+use crate::FrameRate;
+use crate::wire::Truncated;
+
+/// The matrix between RGB and the coded planes (table E-5).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ColourMatrix {
+    /// ITU-R BT.601.
+    Bt601,
+    /// ITU-R BT.709.
+    Bt709,
+    /// The stream does not say: BT.709 from 720 lines, BT.601 below, as is usual.
+    #[default]
+    Unspecified,
+}
+
+impl ColourMatrix {
+    /// Whether BT.709 applies to a picture of this height.
+    #[must_use]
+    pub const fn is_bt709(self, height: u32) -> bool {
+        match self {
+            Self::Bt709 => true,
+            Self::Bt601 => false,
+            Self::Unspecified => height >= 720,
+        }
+    }
+}
+
+/// What a sequence parameter set declares.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sps {
+    /// `profile_idc`.
+    pub profile_idc: u8,
+    /// The constraint flags, most significant first.
+    pub constraints: u8,
+    /// `level_idc`.
+    pub level_idc: u8,
+    /// Cropped width in pixels.
+    pub width: u32,
+    /// Cropped height in pixels.
+    pub height: u32,
+    /// Fields may occur (`frame_mbs_only_flag` is 0).
+    pub interlaced: bool,
+    /// The VUI's timing, where there is one.
+    pub declared: Option<FrameRate>,
+    /// Luma runs from 0 to 255 rather than 16 to 235.
+    pub full_range: bool,
+    /// The colour matrix.
+    pub matrix: ColourMatrix,
+}
+
+/// Why a parameter set is refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum SpsError {
+    /// Shorter than its syntax.
+    #[error("cut short")]
+    Truncated,
+    /// A value outside of what the standard allows.
+    #[error("{0} is out of range")]
+    Range(&'static str),
+}
+
+impl From<Truncated> for SpsError {
+    fn from(_: Truncated) -> Self {
+        Self::Truncated
+    }
+}
+
+/// Largest width or height believed: 16384, the most of any level.
+const MAX_SIDE: u32 = 16_384;
+
+impl Sps {
+    /// Reads a NAL unit of type 7, header byte included.
+    ///
+    /// # Errors
+    /// [`SpsError`]; a cut VUI is no error, what it would have said is unknown.
+    pub fn parse(nal: &[u8]) -> Result<Self, SpsError> {
+        let bytes = unescape(nal.get(1..).ok_or(SpsError::Truncated)?);
+        let mut bits = Bits::new(&bytes);
+        let profile_idc = bits.u(8)? as u8;
+        let constraints = bits.u(8)? as u8;
+        let level_idc = bits.u(8)? as u8;
+        bits.ue()?; // seq_parameter_set_id
+        let chroma = if has_chroma_format(profile_idc) { chroma_format(&mut bits)? } else { 1 };
+        bits.ue()?; // log2_max_frame_num_minus4
+        skip_picture_order(&mut bits)?;
+        bits.ue()?; // max_num_ref_frames
+        bits.bit()?;
+        let mb_width = bits.ue()?.checked_add(1).filter(|w| w * 16 <= MAX_SIDE).ok_or(SpsError::Range("width"))?;
+        let map_height = bits.ue()?.checked_add(1).filter(|h| h * 16 <= MAX_SIDE).ok_or(SpsError::Range("height"))?;
+        let frame_mbs_only = bits.bit()?;
+        if !frame_mbs_only {
+            bits.bit()?;
+        }
+        bits.bit()?; // direct_8x8_inference_flag
+        let (coded_width, coded_height) = (mb_width * 16, map_height * 16 * if frame_mbs_only { 1 } else { 2 });
+        let (crop_x, crop_y) = if bits.bit()? { crop(&mut bits, chroma, frame_mbs_only)? } else { (0, 0) };
+        let width = coded_width.checked_sub(crop_x).filter(|w| *w > 0).ok_or(SpsError::Range("cropping"))?;
+        let height = coded_height.checked_sub(crop_y).filter(|h| *h > 0).ok_or(SpsError::Range("cropping"))?;
+        let vui = if bits.bit()? { parse_vui(&mut bits) } else { Vui::default() };
+        Ok(Self {
+            profile_idc,
+            constraints,
+            level_idc,
+            width,
+            height,
+            interlaced: !frame_mbs_only,
+            declared: vui.rate,
+            full_range: vui.full_range,
+            matrix: vui.matrix,
+        })
+    }
+
+    /// The profile's name (annex A).
+    #[must_use]
+    pub const fn profile(&self) -> &'static str {
+        match self.profile_idc {
+            66 if self.constraints & 0x40 != 0 => "Constrained Baseline",
+            66 => "Baseline",
+            77 => "Main",
+            88 => "Extended",
+            100 => "High",
+            110 => "High 10",
+            122 => "High 4:2:2",
+            244 => "High 4:4:4 Predictive",
+            _ => "Other",
+        }
+    }
+}
+
+const fn has_chroma_format(profile_idc: u8) -> bool {
+    matches!(profile_idc, 100 | 110 | 122 | 244 | 44 | 83 | 86 | 118 | 128 | 138 | 139 | 134 | 135)
+}
+
+fn chroma_format(bits: &mut Bits<'_>) -> Result<u32, SpsError> {
+    let chroma = bits.ue()?;
+    if chroma > 3 {
+        return Err(SpsError::Range("chroma format"));
+    }
+    if chroma == 3 {
+        bits.bit()?;
+    }
+    bits.ue()?; // luma bit depth
+    bits.ue()?; // chroma bit depth
+    bits.bit()?;
+    if bits.bit()? {
+        for list in 0..if chroma == 3 { 12 } else { 8 } {
+            if bits.bit()? {
+                skip_scaling_list(bits, if list < 6 { 16 } else { 64 })?;
+            }
+        }
+    }
+    Ok(chroma)
+}
+
+fn skip_scaling_list(bits: &mut Bits<'_>, size: u32) -> Result<(), Truncated> {
+    let (mut last, mut next) = (8i32, 8i32);
+    for _ in 0..size {
+        if next != 0 {
+            next = (last.wrapping_add(bits.se()?)).rem_euclid(256);
+        }
+        last = if next == 0 { last } else { next };
+    }
+    Ok(())
+}
+
+fn skip_picture_order(bits: &mut Bits<'_>) -> Result<(), SpsError> {
+    match bits.ue()? {
+        0 => {
+            bits.ue()?;
+        }
+        1 => {
+            bits.bit()?;
+            bits.se()?;
+            bits.se()?;
+            let count = bits.ue()?;
+            if count > 255 {
+                return Err(SpsError::Range("picture order"));
+            }
+            for _ in 0..count {
+                bits.se()?;
+            }
+        }
+        2 => {}
+        _ => return Err(SpsError::Range("picture order")),
+    }
+    Ok(())
+}
+
+fn crop(bits: &mut Bits<'_>, chroma: u32, frame_mbs_only: bool) -> Result<(u32, u32), SpsError> {
+    let [left, right, top, bottom] = [bits.ue()?, bits.ue()?, bits.ue()?, bits.ue()?];
+    let unit_x = if matches!(chroma, 1 | 2) { 2 } else { 1 };
+    let unit_y = if chroma == 1 { 2 } else { 1 } * if frame_mbs_only { 1 } else { 2 };
+    let side =
+        |a: u32, b: u32, unit: u32| a.checked_add(b).and_then(|sum| sum.checked_mul(unit)).ok_or(SpsError::Range("cropping"));
+    Ok((side(left, right, unit_x)?, side(top, bottom, unit_y)?))
+}
+
+#[derive(Default)]
+struct Vui {
+    rate: Option<FrameRate>,
+    full_range: bool,
+    matrix: ColourMatrix,
+}
+
+/// Reads as far as the timing; stops where the bytes end.
+fn parse_vui(bits: &mut Bits<'_>) -> Vui {
+    let mut vui = Vui::default();
+    let _ = fill_vui(bits, &mut vui);
+    vui
+}
+
+fn fill_vui(bits: &mut Bits<'_>, vui: &mut Vui) -> Result<(), Truncated> {
+    if bits.bit()? && bits.u(8)? == 255 {
+        bits.u(32)?; // sample aspect ratio
+    }
+    if bits.bit()? {
+        bits.bit()?; // overscan
+    }
+    if bits.bit()? {
+        bits.u(3)?;
+        vui.full_range = bits.bit()?;
+        if bits.bit()? {
+            bits.u(16)?;
+            vui.matrix = match bits.u(8)? {
+                1 => ColourMatrix::Bt709,
+                5..=7 => ColourMatrix::Bt601,
+                _ => ColourMatrix::Unspecified,
+            };
+        }
+    }
+    if bits.bit()? {
+        bits.ue()?; // chroma location
+        bits.ue()?;
+    }
+    if bits.bit()? {
+        let (units, scale) = (bits.u(32)?, bits.u(32)?);
+        // Two ticks a frame (§E.2.1).
+        vui.rate = FrameRate::new(f64::from(scale) / (2.0 * f64::from(units)));
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn cropping_and_timing_are_read() {
+        // Baseline, 40x23 macroblocks, 8 lines cropped at the bottom, VUI with 1001/48000 timing.
+        let mut w = Writer::default();
+        w.u(8, 66).u(8, 0x40).u(8, 30).ue(0).ue(0).ue(2).ue(1).u(1, 0).ue(39).ue(22).u(1, 1).u(1, 1);
+        w.u(1, 1).ue(0).ue(0).ue(0).ue(4);
+        w.u(1, 1)
+            .u(1, 0)
+            .u(1, 0)
+            .u(1, 1)
+            .u(3, 5)
+            .u(1, 1)
+            .u(1, 1)
+            .u(8, 1)
+            .u(8, 1)
+            .u(8, 1)
+            .u(1, 0)
+            .u(1, 1)
+            .u(32, 1001)
+            .u(32, 60000)
+            .u(1, 1);
+        let sps = Sps::parse(&w.nal()).unwrap();
+        assert_eq!((sps.width, sps.height, sps.profile()), (640, 360, "Constrained Baseline"));
+        assert!((sps.declared.unwrap().per_second() - 29.97).abs() < 0.01);
+        assert!(sps.full_range && sps.matrix == ColourMatrix::Bt709);
+    }
+
+    #[test]
+    fn impossible_sizes_are_refused() {
+        let mut w = Writer::default();
+        w.u(8, 66)
+            .u(8, 0)
+            .u(8, 30)
+            .ue(0)
+            .ue(0)
+            .ue(2)
+            .ue(1)
+            .u(1, 0)
+            .ue(0)
+            .ue(0)
+            .u(1, 1)
+            .u(1, 1)
+            .u(1, 1)
+            .ue(4)
+            .ue(4)
+            .ue(0)
+            .ue(0)
+            .u(1, 0);
+        assert_eq!(Sps::parse(&w.nal()), Err(SpsError::Range("cropping")));
+        assert_eq!(Sps::parse(&[0x67]), Err(SpsError::Truncated));
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_answered(bytes: Vec<u8>) {
+            let _ = Sps::parse(&bytes);
+        }
+    }
+
+    #[derive(Default)]
+    struct Writer(Vec<bool>);
+
+    impl Writer {
+        fn u(&mut self, n: u32, value: u32) -> &mut Self {
+            self.0.extend((0..n).rev().map(|bit| value >> bit & 1 == 1));
+            self
+        }
+        fn ue(&mut self, value: u32) -> &mut Self {
+            let n = (value + 1).ilog2();
+            self.u(n, 0).u(n + 1, value + 1)
+        }
+        fn nal(&self) -> Vec<u8> {
+            let mut out = vec![0x67];
+            let mut zeros = 0;
+            for chunk in self.0.chunks(8) {
+                let byte = chunk.iter().enumerate().fold(0u8, |b, (i, bit)| b | u8::from(*bit) << (7 - i));
+                if zeros >= 2 && byte <= 3 {
+                    out.push(3);
+                    zeros = 0;
+                }
+                zeros = if byte == 0 { zeros + 1 } else { 0 };
+                out.push(byte);
+            }
+            out
+        }
+    }
+}
