@@ -10,7 +10,7 @@ mod framer;
 mod message;
 mod transport;
 
-pub use auth::{Challenge, ChallengeScheme, DigestAlgorithm, authorization, digest_response};
+pub use auth::{Challenge, ChallengeScheme, DigestAlgorithm, authorization, digest_response, parameters as auth_parameters};
 pub use client::{Action, Client, ClientConfig, Failure, FailureKind, Playing};
 pub use control::join as join_control;
 pub use framer::{Frame, Framer, FramerError, MAX_MESSAGE};

@@ -97,8 +97,9 @@ impl Challenge {
     }
 }
 
-/// `key=value, key="quoted, value"`, with escapes inside quotes.
-fn parameters(text: &str) -> Vec<(String, String)> {
+/// The parameters of a challenge or an answer: `key=value, key="quoted, value"`, with escapes inside quotes.
+#[must_use]
+pub fn parameters(text: &str) -> Vec<(String, String)> {
     let mut out = Vec::new();
     let mut chars = text.chars().peekable();
     loop {

@@ -20,6 +20,7 @@ const START_CODE: [u8; 4] = [0, 0, 0, 1];
 
 /// One access unit, whole or damaged.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
 pub struct AccessUnit {
     /// Counts up by one, from 0, over the life of the assembler.
     pub number: u64,
@@ -29,6 +30,8 @@ pub struct AccessUnit {
     pub keyframe: bool,
     /// Frames until the picture is right, from a recovery point SEI.
     pub recovery: Option<u32>,
+    /// It has a bi-predictive slice, so that pictures may come out in another order than coded.
+    pub bipredictive: bool,
     /// A part of it is missing.
     pub damaged: bool,
     /// Packets were lost before or within it.
@@ -68,6 +71,7 @@ struct Building {
     timestamp: i64,
     keyframe: bool,
     recovery: Option<u32>,
+    bipredictive: bool,
     damaged: bool,
     gap_before: bool,
     slices: bool,
@@ -248,6 +252,7 @@ impl Assembler {
             current.damaged |= !current.slices && !first_of_picture;
             current.slices = true;
             current.keyframe |= kind == NalKind::Idr;
+            current.bipredictive |= is_bipredictive(body);
         }
         current.has_sps |= kind == NalKind::Sps;
         if self.data.len() + body.len() + 8 > MAX_ACCESS_UNIT {
@@ -311,6 +316,7 @@ impl Assembler {
             timestamp: current.timestamp,
             keyframe: current.keyframe,
             recovery: current.recovery,
+            bipredictive: current.bipredictive,
             damaged: current.damaged || unended || lost_at_end,
             gap_before: current.gap_before,
             first_arrival: current.first_arrival,
@@ -338,6 +344,12 @@ impl Assembler {
         out.extend_from_slice(&data);
         out
     }
+}
+
+/// Whether a slice's header says type B (ISO/IEC 14496-10 §7.4.3, table 7-6).
+fn is_bipredictive(body: &[u8]) -> bool {
+    let mut bits = super::bits::Bits::new(body);
+    bits.ue().and_then(|_first_macroblock| bits.ue()).is_ok_and(|kind| kind % 5 == 1)
 }
 
 /// `recovery_frame_cnt` of a recovery point message (payload type 6, §D.1.8).

@@ -60,8 +60,8 @@ pub enum Piece<'a> {
     Unknown,
 }
 
-const STAP_A: u8 = 24;
-const FU_A: u8 = 28;
+pub(super) const STAP_A: u8 = 24;
+pub(super) const FU_A: u8 = 28;
 
 /// The pieces in one RTP payload, in order (RFC 6184 §5.6 to §5.8).
 pub fn pieces(payload: &[u8]) -> impl Iterator<Item = Piece<'_>> {

@@ -1,6 +1,6 @@
 //! The sending side: Annex B access units into RTP payloads (RFC 6184 §5.6 to §5.8).
 
-use super::h264::NalKind;
+use super::h264::{FU_A, NalKind, STAP_A};
 
 /// The NAL units of Annex B bytes (ISO/IEC 14496-10 annex B), without start codes.
 pub fn annex_b(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
@@ -33,16 +33,20 @@ pub fn packetize(nals: &[&[u8]], limit: usize) -> Vec<Vec<u8>> {
     let together = 1 + leading.iter().map(|nal| nal.len() + 2).sum::<usize>();
     if leading.len() > 1 && together <= limit {
         let reference = leading.iter().filter_map(|nal| nal.first()).map(|header| header & 0x60).max().unwrap_or(0);
-        let mut payload = vec![reference | 24];
+        let mut payload = vec![reference | STAP_A];
         for nal in leading {
             payload.extend((nal.len() as u16).to_be_bytes());
             payload.extend_from_slice(nal);
         }
         out.push(payload);
     } else {
-        leading.iter().for_each(|nal| fragment(nal, limit, &mut out));
+        for nal in leading {
+            fragment(nal, limit, &mut out);
+        }
     }
-    slices.iter().for_each(|nal| fragment(nal, limit, &mut out));
+    for nal in slices {
+        fragment(nal, limit, &mut out);
+    }
     out
 }
 
@@ -58,7 +62,7 @@ fn fragment(nal: &[u8], limit: usize, out: &mut Vec<Vec<u8>>) {
         let start = u8::from(index == 0) << 7;
         let end = u8::from(index == last) << 6;
         let mut payload = Vec::with_capacity(piece.len() + 2);
-        payload.extend([header & 0xe0 | 28, start | end | header & 0x1f]);
+        payload.extend([header & 0xe0 | FU_A, start | end | header & 0x1f]);
         payload.extend_from_slice(piece);
         out.push(payload);
     }

@@ -1,0 +1,397 @@
+//! One decoder per stream, served by a few workers; the newest picture wins.
+
+use crate::h264::{Decoded, H264Decoder};
+use crate::picture::{ColourDescription, Condition, TilePicture};
+use crate::scale::Scaler;
+use crossbeam_channel::{Sender, unbounded};
+use lattice_core::Mono;
+use lattice_core::receiver::Unit;
+use std::collections::VecDeque;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
+
+/// What a tile can show: the most pixels of its painter's grid, and how wide one is against its height.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Wanted {
+    /// Most pixels across.
+    pub width: usize,
+    /// Most pixels down.
+    pub height: usize,
+    /// Width of a grid pixel over its height.
+    pub pixel_aspect: f64,
+    /// Sizes are rounded to a multiple of this many pixels across and down.
+    pub step: (usize, usize),
+}
+
+impl Wanted {
+    /// The largest size with the picture's aspect that fits.
+    #[must_use]
+    pub fn fit(&self, picture: (usize, usize)) -> (usize, usize) {
+        let (w, h) = (self.width as f64, self.height as f64);
+        let aspect = picture.0.max(1) as f64 / picture.1.max(1) as f64 / self.pixel_aspect;
+        let (w, h) = if w / h > aspect { (h * aspect, h) } else { (w, w / aspect) };
+        let round = |side: f64, step: usize, most: usize| {
+            let steps = (side / step as f64).round().max(1.0) as usize;
+            (steps * step).min(most.max(1))
+        };
+        (round(w, self.step.0, self.width), round(h, self.step.1, self.height))
+    }
+}
+
+/// What is done with pictures after a loss, until the next clean point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum DamageChoice {
+    /// The last clean picture stays; damaged ones are not shown.
+    #[default]
+    Hold,
+    /// They are shown as the decoder conceals them, marked as damaged.
+    Show,
+}
+
+/// What a lane reports.
+#[derive(Debug, Clone)]
+pub enum LaneEvent {
+    /// The picture of this access unit came out of the decoder.
+    Decoded {
+        /// Number of the access unit.
+        number: u64,
+        /// When it was decoded, and scaled if it was wanted.
+        at: Mono,
+        /// Parts of it, or of what it depends on, are missing.
+        damaged: bool,
+    },
+    /// The newest picture for the tile.
+    Picture(Arc<TilePicture>),
+    /// The decoder refused a whole unit.
+    Refused {
+        /// Number of the access unit.
+        number: u64,
+    },
+    /// Units were discarded because the decoder was behind.
+    Skipped {
+        /// How many.
+        count: u64,
+    },
+}
+
+/// Where a lane's reports go; called from a worker, so it must not block.
+pub type Sink = Box<dyn Fn(LaneEvent) + Send + Sync>;
+
+/// Units kept for a lane: 20 s at 30 frames/s, more than any sensible keyframe interval. Beyond
+/// that, or the bytes, the lane waits for the next keyframe.
+const MAX_UNITS: usize = 600;
+const MAX_BYTES: usize = 24 << 20;
+/// A watched lane with more units than this waiting, and a keyframe among them, skips to it.
+const BEHIND: usize = 12;
+
+#[derive(Debug)]
+struct Job {
+    number: u64,
+    data: Vec<u8>,
+    clean_point: bool,
+    displayable: bool,
+    colour: ColourDescription,
+    new_parameters: bool,
+    bipredictive: bool,
+}
+
+#[derive(Default)]
+struct Inbox {
+    jobs: VecDeque<Job>,
+    bytes: usize,
+    needs_clean_point: bool,
+    wanted: Option<Wanted>,
+    choice: DamageChoice,
+    last_size: Option<(u32, u32)>,
+    closed: bool,
+}
+
+#[derive(Default)]
+struct Bench {
+    decoder: Option<H264Decoder>,
+    scaler: Scaler,
+    /// Units decoded of late whose pictures may still be to come: number, displayable, colour.
+    recent: VecDeque<(u64, bool, ColourDescription)>,
+    order: Order,
+}
+
+/// Whether pictures may have to wait for display order. Most cameras send no B-frames but do not
+/// say so; the codec then holds each picture back for one or two frames in vain.
+#[derive(Default)]
+enum Order {
+    /// No unit yet.
+    #[default]
+    Unknown,
+    /// Units without a B-frame so far.
+    Straight(u32),
+    /// A B-frame came.
+    Reordered,
+}
+
+/// Units without a B-frame after which there will be none: more than any distance between anchors.
+const STRAIGHT_AFTER: u32 = 16;
+
+impl Order {
+    /// Takes the next unit; whether pictures need not wait.
+    const fn on_unit(&mut self, bipredictive: bool) -> bool {
+        *self = match *self {
+            _ if bipredictive => Self::Reordered,
+            Self::Reordered => Self::Reordered,
+            Self::Unknown => Self::Straight(1),
+            Self::Straight(n) => Self::Straight(n.saturating_add(1)),
+        };
+        matches!(self, Self::Straight(n) if *n >= STRAIGHT_AFTER)
+    }
+}
+
+struct Shared {
+    inbox: Mutex<Inbox>,
+    bench: Mutex<Bench>,
+    scheduled: AtomicBool,
+    sink: Sink,
+    now: fn() -> Mono,
+}
+
+/// A poisoned lock means that a worker panicked; the lane goes on with what it has.
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// The workers.
+pub struct Pool {
+    sender: Option<Sender<Arc<Shared>>>,
+    workers: Vec<JoinHandle<()>>,
+    now: fn() -> Mono,
+}
+
+impl Pool {
+    /// Starts `threads` workers (one at least); `now` reads the clock that reports are stamped with.
+    #[must_use]
+    pub fn new(threads: usize, now: fn() -> Mono) -> Self {
+        // Unbounded, but a lane stands in it at most once.
+        let (sender, receiver) = unbounded::<Arc<Shared>>();
+        let work = move || {
+            let receiver = receiver.clone();
+            move || receiver.iter().for_each(|lane| serve(&lane))
+        };
+        let workers = (0..threads.max(1))
+            .filter_map(|n| std::thread::Builder::new().name(format!("decode-{n}")).spawn(work()).ok())
+            .collect();
+        Self { sender: Some(sender), workers, now }
+    }
+
+    /// A lane for one stream, not watched yet.
+    #[must_use]
+    pub fn lane(&self, sink: Sink) -> Lane {
+        let inbox = Mutex::new(Inbox { needs_clean_point: true, ..Inbox::default() });
+        let shared = Shared { inbox, bench: Mutex::default(), scheduled: AtomicBool::new(false), sink, now: self.now };
+        Lane { shared: Arc::new(shared), sender: self.sender.clone() }
+    }
+}
+
+impl Drop for Pool {
+    fn drop(&mut self) {
+        self.sender = None;
+        // Workers end when the last lane is gone too; a lane that outlives the pool must not block it.
+        self.workers.clear();
+    }
+}
+
+/// The decoding end of one stream; cheap to clone.
+#[derive(Clone)]
+pub struct Lane {
+    shared: Arc<Shared>,
+    sender: Option<Sender<Arc<Shared>>>,
+}
+
+impl Lane {
+    /// Takes the next access unit of the stream, with the parameters in force.
+    pub fn push(&self, unit: Unit, size: Option<(u32, u32)>, colour: ColourDescription) {
+        let Some(data) = unit.unit.data else { return };
+        let mut inbox = lock(&self.shared.inbox);
+        let clean_point = (unit.unit.keyframe || unit.unit.recovery.is_some()) && !unit.unit.damaged;
+        if inbox.needs_clean_point && !clean_point {
+            return;
+        }
+        inbox.needs_clean_point = false;
+        let watched = inbox.wanted.is_some();
+        let new_parameters = size.is_some() && inbox.last_size.is_some() && size != inbox.last_size;
+        inbox.last_size = size.or(inbox.last_size);
+        let restart = clean_point && unit.unit.keyframe && (!watched || inbox.jobs.len() > BEHIND);
+        let mut skipped = 0;
+        if restart {
+            // Nothing before a keyframe is needed to show what follows it.
+            skipped = if watched { inbox.jobs.len() } else { 0 };
+            inbox.jobs.clear();
+            inbox.bytes = 0;
+        }
+        inbox.bytes += data.len();
+        inbox.jobs.push_back(Job {
+            number: unit.unit.number,
+            data,
+            clean_point,
+            displayable: unit.displayable,
+            colour,
+            new_parameters,
+            bipredictive: unit.unit.bipredictive,
+        });
+        if inbox.jobs.len() > MAX_UNITS || inbox.bytes > MAX_BYTES {
+            skipped += inbox.jobs.len();
+            inbox.jobs.clear();
+            inbox.bytes = 0;
+            inbox.needs_clean_point = true;
+        }
+        drop(inbox);
+        if skipped > 0 && watched {
+            (self.shared.sink)(LaneEvent::Skipped { count: skipped as u64 });
+        }
+        if watched {
+            self.schedule();
+        }
+    }
+
+    /// What the tile can show from now on; `None` when nobody looks.
+    pub fn want(&self, wanted: Option<Wanted>) {
+        let mut inbox = lock(&self.shared.inbox);
+        let woken = inbox.wanted.is_none() && wanted.is_some() && !inbox.jobs.is_empty();
+        inbox.wanted = wanted;
+        drop(inbox);
+        if woken {
+            self.schedule();
+        }
+    }
+
+    /// What to do with damaged pictures.
+    pub fn on_damage(&self, choice: DamageChoice) {
+        lock(&self.shared.inbox).choice = choice;
+    }
+
+    /// The stream broke off: the next unit that can be used is a clean point.
+    pub fn restart(&self) {
+        let mut inbox = lock(&self.shared.inbox);
+        inbox.jobs.clear();
+        inbox.bytes = 0;
+        inbox.needs_clean_point = true;
+    }
+
+    /// Nothing more is decoded or reported.
+    pub fn close(&self) {
+        let mut inbox = lock(&self.shared.inbox);
+        *inbox = Inbox { closed: true, needs_clean_point: true, ..Inbox::default() };
+    }
+
+    fn schedule(&self) {
+        if !self.shared.scheduled.swap(true, Ordering::AcqRel)
+            && let Some(sender) = &self.sender
+        {
+            let _ = sender.send(self.shared.clone());
+        }
+    }
+}
+
+/// Decodes all that waits in a lane; of several pictures only the newest is scaled.
+fn serve(lane: &Arc<Shared>) {
+    let mut bench = lock(&lane.bench);
+    loop {
+        lane.scheduled.store(false, Ordering::Release);
+        let mut inbox = lock(&lane.inbox);
+        let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return };
+        let jobs: Vec<Job> = inbox.jobs.drain(..).collect();
+        inbox.bytes = 0;
+        let choice = inbox.choice;
+        drop(inbox);
+        if jobs.is_empty() {
+            return;
+        }
+        let last = jobs.len() - 1;
+        for (index, job) in jobs.into_iter().enumerate() {
+            decode_one(lane, &mut bench, &job, wanted, choice, index == last);
+        }
+    }
+}
+
+fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choice: DamageChoice, newest: bool) {
+    let Bench { decoder, scaler, recent, order } = bench;
+    if job.new_parameters {
+        // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
+        *decoder = None;
+    }
+    if decoder.is_none() {
+        if !job.clean_point {
+            return;
+        }
+        match H264Decoder::new() {
+            Ok(fresh) => *decoder = Some(fresh),
+            Err(error) => {
+                tracing::error!(%error, "no decoder could be made");
+                return;
+            }
+        }
+        recent.clear();
+        *order = Order::default();
+    }
+    let Some(codec) = decoder.as_mut() else { return };
+    if recent.len() >= 64 {
+        recent.pop_front();
+    }
+    recent.push_back((job.number, job.displayable, job.colour));
+    let at_once = order.on_unit(job.bipredictive);
+    let painter = Painter { lane, recent, wanted, choice, newest };
+    match codec.decode(job.number, &job.data) {
+        Ok(Some(decoded)) => painter.report(scaler, &decoded),
+        Ok(None) => {}
+        Err(_) if !job.displayable => {}
+        Err(_) => (lane.sink)(LaneEvent::Refused { number: job.number }),
+    }
+    while at_once && let Ok(Some(decoded)) = codec.flush() {
+        painter.report(scaler, &decoded);
+    }
+}
+
+/// What is needed to make a tile's picture of a decoded one.
+struct Painter<'a> {
+    lane: &'a Shared,
+    recent: &'a VecDeque<(u64, bool, ColourDescription)>,
+    wanted: Wanted,
+    choice: DamageChoice,
+    newest: bool,
+}
+
+impl Painter<'_> {
+    fn report(&self, scaler: &mut Scaler, decoded: &Decoded<'_>) {
+        let known = self.recent.iter().find(|(number, ..)| *number == decoded.number);
+        let (displayable, colour) =
+            known.map_or((false, ColourDescription::default()), |(_, displayable, colour)| (*displayable, *colour));
+        let damaged = !displayable;
+        let shown = self.newest && (!damaged || self.choice == DamageChoice::Show);
+        let picture = shown.then(|| {
+            let source = (decoded.planes.width, decoded.planes.height);
+            let (width, height) = self.wanted.fit(source);
+            let mut rgb = Vec::new();
+            scaler.scale(&decoded.planes, colour, width, height, &mut rgb);
+            let condition = if damaged { Condition::Damaged } else { Condition::Clean };
+            TilePicture { number: decoded.number, width, height, rgb, source, condition, ready: (self.lane.now)() }
+        });
+        let at = picture.as_ref().map_or_else(self.lane.now, |picture| picture.ready);
+        (self.lane.sink)(LaneEvent::Decoded { number: decoded.number, at, damaged });
+        if let Some(picture) = picture.filter(|picture| !picture.rgb.is_empty()) {
+            (self.lane.sink)(LaneEvent::Picture(Arc::new(picture)));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn pictures_keep_their_aspect_in_any_tile() {
+        let quadrants = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2) };
+        assert_eq!(quadrants.fit((640, 360)), (156, 44));
+        let halves = Wanted { width: 40, height: 60, pixel_aspect: 1.0, step: (1, 2) };
+        assert_eq!(halves.fit((1280, 720)), (40, 22));
+        let tiny = Wanted { width: 1, height: 2, pixel_aspect: 1.0, step: (1, 2) };
+        assert_eq!(tiny.fit((640, 360)), (1, 2));
+    }
+}

@@ -1,0 +1,18 @@
+//! Pictures out of access units: decoding on a pool of workers, scaled and converted to the size
+//! that a tile can show.
+//!
+//! A [`Lane`] takes the access units of one stream and keeps a decoder for it; the [`Pool`]'s
+//! workers serve the lanes that have something to do. A lane that nobody looks at decodes nothing:
+//! it keeps the units since the last keyframe, so that it can catch up the moment somebody does.
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
+mod colour;
+mod h264;
+mod lane;
+mod picture;
+mod scale;
+
+pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
+pub use lane::{DamageChoice, Lane, LaneEvent, Pool, Sink, Wanted};
+pub use picture::{ColourDescription, Condition, Planes, TilePicture};
+pub use scale::Scaler;

@@ -1,0 +1,58 @@
+use lattice_core::Mono;
+use lattice_core::video::ColourMatrix;
+
+/// A decoded picture as the codec holds it: 4:2:0 planes, 8 bits, top row first.
+#[derive(Debug, Clone, Copy)]
+pub struct Planes<'a> {
+    /// Width in pixels.
+    pub width: usize,
+    /// Height in pixels.
+    pub height: usize,
+    /// Luma, `stride` bytes a row.
+    pub y: &'a [u8],
+    /// Blue difference, `chroma_stride` bytes a row, half the height.
+    pub u: &'a [u8],
+    /// Red difference, likewise.
+    pub v: &'a [u8],
+    /// Bytes from one luma row to the next.
+    pub stride: usize,
+    /// Bytes from one chroma row to the next.
+    pub chroma_stride: usize,
+}
+
+/// Whether a picture is what the camera saw.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Condition {
+    /// Whole, and so is all it depends on.
+    Clean,
+    /// Parts were lost, or it depends on a picture of which parts were lost.
+    Damaged,
+}
+
+/// A picture scaled to a tile.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TilePicture {
+    /// Number of its access unit.
+    pub number: u64,
+    /// Width in pixels of the painter's grid.
+    pub width: usize,
+    /// Height in the same.
+    pub height: usize,
+    /// Red, green, blue, a byte each, top row first, without padding.
+    pub rgb: Vec<u8>,
+    /// Size of the decoded picture in pixels.
+    pub source: (usize, usize),
+    /// Whether it is what the camera saw.
+    pub condition: Condition,
+    /// When it was ready.
+    pub ready: Mono,
+}
+
+/// How a stream's planes are turned into RGB.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ColourDescription {
+    /// Luma runs from 0 to 255.
+    pub full_range: bool,
+    /// The matrix.
+    pub matrix: ColourMatrix,
+}

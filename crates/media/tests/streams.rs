@@ -1,0 +1,195 @@
+//! The fixture streams through a lane: every picture comes out, in order, in the right size.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use lattice_core::Mono;
+use lattice_core::receiver::Unit;
+use lattice_core::video::{AccessUnit, NalKind, annex_b};
+use lattice_media::{ColourDescription, Condition, DamageChoice, H264Decoder, Lane, LaneEvent, Pool, Wanted, has_assembly};
+use std::path::PathBuf;
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
+
+fn units(name: &str) -> Vec<Unit> {
+    let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../fixtures/streams").join(name);
+    let bytes = std::fs::read(path).unwrap();
+    let mut grouped: Vec<Vec<u8>> = Vec::new();
+    for nal in annex_b(&bytes) {
+        if NalKind::of(nal[0]) == NalKind::Delimiter {
+            grouped.push(Vec::new());
+        }
+        let last = grouped.last_mut().unwrap();
+        last.extend([0, 0, 0, 1]);
+        last.extend_from_slice(nal);
+    }
+    let is_key = |data: &[u8]| annex_b(data).any(|nal| NalKind::of(nal[0]) == NalKind::Idr);
+    let unit = |(n, data): (usize, Vec<u8>)| Unit {
+        displayable: true,
+        unit: AccessUnit {
+            number: n as u64,
+            timestamp: n as i64,
+            keyframe: is_key(&data),
+            recovery: None,
+            bipredictive: false,
+            damaged: false,
+            gap_before: false,
+            first_arrival: Mono::ZERO,
+            last_arrival: Mono::ZERO,
+            finished: Mono::ZERO,
+            packets: 1,
+            bytes: data.len(),
+            data: Some(data),
+        },
+    };
+    grouped.into_iter().enumerate().map(unit).collect()
+}
+
+const SMALL: Wanted = Wanted { width: 80, height: 45, pixel_aspect: 1.0, step: (1, 1) };
+
+fn lane(pool: &Pool) -> (Lane, Receiver<LaneEvent>) {
+    let (sender, receiver) = channel();
+    let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
+    (lane, receiver)
+}
+
+fn wait_for(events: &Receiver<LaneEvent>, mut done: impl FnMut(&LaneEvent) -> bool) {
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while let Ok(event) = events.recv_timeout(deadline.saturating_duration_since(Instant::now())) {
+        if done(&event) {
+            return;
+        }
+    }
+    panic!("not within 20 s");
+}
+
+#[test]
+fn every_picture_of_every_stream_comes_out_in_order() {
+    for (name, sizes, frames) in [
+        ("h264_cbaseline_640x360_25.h264", vec![(640, 360)], 100),
+        ("h264_main_640x360_25.h264", vec![(640, 360)], 100),
+        ("h264_high_b2_640x360_30.h264", vec![(640, 360)], 120),
+        ("h264_main_slices4_640x360_25.h264", vec![(640, 360)], 100),
+        ("h264_main_intrarefresh_320x180_25.h264", vec![(320, 180)], 100),
+    ] {
+        let mut decoder = H264Decoder::new().unwrap();
+        let mut numbers = Vec::new();
+        for unit in units(name) {
+            if let Some(decoded) = decoder.decode(unit.unit.number, unit.unit.data.as_ref().unwrap()).unwrap() {
+                assert!(sizes.contains(&(decoded.planes.width, decoded.planes.height)), "{name}");
+                assert!(!decoded.concealed, "{name}");
+                numbers.push(decoded.number);
+            }
+        }
+        while let Some(decoded) = decoder.flush().unwrap() {
+            numbers.push(decoded.number);
+        }
+        assert_eq!(numbers.len(), frames, "{name}");
+        // Each picture once; display order differs from coding order where there are B-frames.
+        let mut sorted = numbers.clone();
+        sorted.sort_unstable();
+        sorted.dedup();
+        assert_eq!(sorted.len(), frames, "{name}");
+    }
+}
+
+#[test]
+fn a_size_change_is_followed() {
+    let pool = Pool::new(1, || Mono::ZERO);
+    let (lane, events) = lane(&pool);
+    lane.want(Some(SMALL));
+    let mut seen = Vec::new();
+    for (n, unit) in units("h264_main_sizechange_320x180_640x360_25.h264").into_iter().enumerate() {
+        let size = |n: u64| if (50..100).contains(&n) { (640, 360) } else { (320, 180) };
+        lane.push(unit, Some(size(n as u64)), ColourDescription::default());
+        // One unit at a time, so that most pictures are the newest; the first of a size come a little late.
+        while let Ok(event) = events.recv_timeout(Duration::from_millis(100)) {
+            let LaneEvent::Picture(picture) = event else { continue };
+            let (width, height) = size(picture.number);
+            assert_eq!(picture.source, (width as usize, height as usize), "{}", picture.number);
+            assert_eq!((picture.width, picture.height, picture.condition), (80, 45, Condition::Clean));
+            seen.push(picture.number);
+            break;
+        }
+    }
+    assert!(seen.is_sorted());
+    for range in [0..50, 50..100, 100..150] {
+        assert!(seen.iter().filter(|number| range.contains(*number)).count() > 40, "{range:?}: {seen:?}");
+    }
+}
+
+#[test]
+fn an_unwatched_lane_decodes_nothing_and_catches_up_at_once() {
+    let pool = Pool::new(2, || Mono::ZERO);
+    let (lane, events) = lane(&pool);
+    for unit in units("h264_main_640x360_25.h264").into_iter().take(90) {
+        lane.push(unit, Some((640, 360)), ColourDescription::default());
+    }
+    assert!(events.recv_timeout(Duration::from_millis(50)).is_err(), "nothing is decoded while nobody looks");
+    lane.want(Some(SMALL));
+    let mut decoded = 0;
+    wait_for(&events, |event| match event {
+        LaneEvent::Decoded { .. } => {
+            decoded += 1;
+            false
+        }
+        LaneEvent::Picture(picture) => picture.number == 89,
+        other => panic!("{other:?}"),
+    });
+    assert_eq!(decoded, 40, "from the last keyframe on, at 50");
+}
+
+#[test]
+fn after_a_loss_pictures_are_held_or_shown_marked_by_choice() {
+    for (choice, expect_damaged) in [(DamageChoice::Hold, false), (DamageChoice::Show, true)] {
+        let pool = Pool::new(1, || Mono::ZERO);
+        let (lane, events) = lane(&pool);
+        lane.on_damage(choice);
+        lane.want(Some(SMALL));
+        let mut damaged = 0;
+        for (n, mut unit) in units("h264_cbaseline_640x360_25.h264").into_iter().enumerate() {
+            if n == 30 {
+                continue;
+            }
+            unit.displayable = !(31..50).contains(&n);
+            let displayable = unit.displayable;
+            lane.push(unit, Some((640, 360)), ColourDescription::default());
+            wait_for(&events, |event| match event {
+                LaneEvent::Picture(picture) => {
+                    damaged += u64::from(picture.condition == Condition::Damaged);
+                    true
+                }
+                LaneEvent::Decoded { damaged, .. } => *damaged && choice == DamageChoice::Hold,
+                _ => !displayable,
+            });
+        }
+        assert_eq!(damaged > 0, expect_damaged, "{choice:?}: {damaged}");
+    }
+}
+
+#[test]
+fn damaged_units_neither_crash_nor_stop_the_decoder() {
+    let originals = units("h264_main_slices4_640x360_25.h264");
+    for seed in 0..40usize {
+        let mut decoder = H264Decoder::new().unwrap();
+        for unit in &originals {
+            let mut data = unit.unit.data.clone().unwrap();
+            if unit.unit.number % 7 == 3 && unit.unit.number < 50 {
+                let at = (seed * 7919 + unit.unit.number as usize * 31) % data.len();
+                match seed % 4 {
+                    0 => data.truncate(at),
+                    1 => data[at] ^= 0x55,
+                    2 => data[at..].fill(0),
+                    _ => drop(data.drain(at..(at + 40).min(data.len()))),
+                }
+            }
+            let _ = decoder.decode(unit.unit.number, &data);
+        }
+        let last = decoder.decode(1000, originals[50].unit.data.as_ref().unwrap());
+        assert!(matches!(last, Ok(Some(_))), "seed {seed}: a keyframe is decoded again");
+    }
+}
+
+#[test]
+fn the_program_knows_whether_the_codec_has_assembly() {
+    // Both answers are legal; the call must link and agree with itself.
+    assert_eq!(has_assembly(), has_assembly());
+}
