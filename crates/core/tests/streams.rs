@@ -1,5 +1,5 @@
 //! The fixture streams, packetised and received: what comes out must be what `TRUTH.json` says.
-#![allow(clippy::unwrap_used, clippy::indexing_slicing, missing_docs)]
+#![allow(clippy::unwrap_used, clippy::case_sensitive_file_extension_comparisons, missing_docs)]
 
 use lattice_core::meter::Meter;
 use lattice_core::receiver::{Receiver, Unit};

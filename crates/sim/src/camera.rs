@@ -1,0 +1,193 @@
+//! One camera: what it is, what runs of it, what goes wrong with it.
+
+use crate::fault::Fault;
+use crate::log::{Event, Log, Record};
+use crate::scene::View;
+use crate::video::VideoStream;
+use lattice_core::Credentials;
+use lattice_core::rtsp::DigestAlgorithm;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use tokio::sync::watch;
+
+/// Which of a camera's streams.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Role {
+    /// The large one.
+    Main,
+    /// The light one.
+    Sub,
+}
+
+impl Role {
+    /// Its word, also its path.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Main => "main",
+            Self::Sub => "sub",
+        }
+    }
+}
+
+/// One stream of a camera.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct StreamSpec {
+    /// Which.
+    pub role: Role,
+    /// Width in pixels.
+    pub width: usize,
+    /// Height in pixels.
+    pub height: usize,
+    /// Frames per second.
+    pub fps: f64,
+    /// Target bitrate in kbit/s.
+    pub kbps: u32,
+    /// From one keyframe to the next.
+    pub keyframe_interval: Duration,
+}
+
+/// How a camera wants its viewers to sign in.
+#[derive(Debug, Clone)]
+pub struct SignIn {
+    /// Account and password.
+    pub credentials: Credentials,
+    /// Digest with this hash, or Basic for `None`.
+    pub digest: Option<DigestAlgorithm>,
+}
+
+/// A camera to be started.
+#[derive(Debug, Clone)]
+pub struct CameraSpec {
+    /// Its name.
+    pub name: String,
+    /// What it sees.
+    pub view: View,
+    /// Its address.
+    pub address: IpAddr,
+    /// Its RTSP port; 0 for any that is free.
+    pub port: u16,
+    /// Its streams.
+    pub streams: Vec<StreamSpec>,
+    /// Its sign-in.
+    pub sign_in: Option<SignIn>,
+    /// After this long without a request a session is ended.
+    pub session_timeout: Duration,
+    /// Most sessions at once.
+    pub max_viewers: Option<usize>,
+    /// Whether a new viewer gets a keyframe at once rather than waiting for the next.
+    pub keyframe_on_join: bool,
+    /// Whether sender reports are sent.
+    pub sender_reports: bool,
+    /// Whether UDP is offered.
+    pub udp: bool,
+    /// Seed of what is random in its faults.
+    pub seed: u64,
+}
+
+/// What is wrong at a moment.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Trouble {
+    pub cut: bool,
+    pub stalled: bool,
+    pub loss: f64,
+    pub delay: Option<(Duration, Duration)>,
+    pub pace: f64,
+}
+
+/// A running camera; cheap to clone.
+#[derive(Clone)]
+pub struct Camera {
+    pub(crate) shared: Arc<Shared>,
+}
+
+pub(crate) struct Shared {
+    pub spec: CameraSpec,
+    pub address: SocketAddr,
+    pub streams: Vec<Arc<VideoStream>>,
+    pub faults: Arc<Faults>,
+    pub log: Log,
+}
+
+#[derive(Debug)]
+pub(crate) struct Faults {
+    active: Mutex<Vec<(Fault, Instant)>>,
+    pub cuts: watch::Sender<u64>,
+}
+
+impl Faults {
+    pub fn new() -> Self {
+        Self { active: Mutex::default(), cuts: watch::Sender::new(0) }
+    }
+
+    pub fn now(&self) -> Trouble {
+        let mut active = self.active.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = Instant::now();
+        active.retain(|(_, until)| now < *until);
+        let mut trouble = Trouble { cut: false, stalled: false, loss: 0.0, delay: None, pace: 1.0 };
+        for (fault, _) in active.iter() {
+            match *fault {
+                Fault::Cut { .. } => trouble.cut = true,
+                Fault::Stall { .. } => trouble.stalled = true,
+                Fault::Loss { share, .. } => trouble.loss = share,
+                Fault::Delay { base, jitter, .. } => trouble.delay = Some((base, jitter)),
+                Fault::Slow { share, .. } => trouble.pace = share,
+            }
+        }
+        trouble
+    }
+}
+
+/// Microseconds UTC.
+pub(crate) fn unix_micros() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_micros() as i64)
+}
+
+impl Camera {
+    /// Its name.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.shared.spec.name
+    }
+
+    /// What it was started as.
+    #[must_use]
+    pub fn spec(&self) -> &CameraSpec {
+        &self.shared.spec
+    }
+
+    /// Where it listens.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        self.shared.address
+    }
+
+    /// The address of one of its streams, with the sign-in it wants: a stand-in's password is no secret.
+    #[must_use]
+    pub fn url(&self, role: Role) -> String {
+        let sign_in =
+            self.shared.spec.sign_in.as_ref().map_or(String::new(), |sign_in| {
+                format!("{}:{}@", sign_in.credentials.user, sign_in.credentials.password.reveal())
+            });
+        format!("rtsp://{sign_in}{}/{}", self.shared.address, role.word())
+    }
+
+    /// Orders a fault from now on.
+    pub fn inject(&self, fault: Fault) {
+        let until = Instant::now() + fault.lasting();
+        self.shared.faults.active.lock().unwrap_or_else(PoisonError::into_inner).push((fault, until));
+        let event = Event::Fault { kind: fault.word().to_owned(), lasting_ms: fault.lasting().as_millis() as u64 };
+        let name = self.name().to_owned();
+        self.shared.log.write(Record { at: unix_micros(), camera: name, stream: String::new(), viewer: 0, event });
+        if matches!(fault, Fault::Cut { .. }) {
+            self.shared.faults.cuts.send_modify(|count| *count += 1);
+        }
+    }
+
+    /// Whether one of its streams is being encoded now.
+    #[must_use]
+    pub fn is_encoding(&self, role: Role) -> bool {
+        self.shared.streams.iter().any(|stream| stream.spec().role == role && stream.is_running())
+    }
+}

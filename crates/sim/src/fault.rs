@@ -1,0 +1,115 @@
+//! Faults on order.
+
+use std::str::FromStr;
+use std::time::Duration;
+
+/// What goes wrong, and for how long.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Fault {
+    /// Sessions are cut, and new connections closed at once.
+    Cut {
+        /// How long.
+        lasting: Duration,
+    },
+    /// Sessions stay, no packet is sent; the frames are never sent later.
+    Stall {
+        /// How long.
+        lasting: Duration,
+    },
+    /// Media packets are dropped at random.
+    Loss {
+        /// Share dropped, 0 to 1.
+        share: f64,
+        /// How long.
+        lasting: Duration,
+    },
+    /// Media packets are sent late.
+    Delay {
+        /// Each by this much,
+        base: Duration,
+        /// and at random up to this much more, so that over UDP they change places.
+        jitter: Duration,
+        /// How long.
+        lasting: Duration,
+    },
+    /// The camera makes fewer frames.
+    Slow {
+        /// Share of the usual rate, above 0 to 1.
+        share: f64,
+        /// How long.
+        lasting: Duration,
+    },
+}
+
+impl Fault {
+    /// How long it lasts.
+    #[must_use]
+    pub const fn lasting(&self) -> Duration {
+        match self {
+            Self::Cut { lasting }
+            | Self::Stall { lasting }
+            | Self::Loss { lasting, .. }
+            | Self::Delay { lasting, .. }
+            | Self::Slow { lasting, .. } => *lasting,
+        }
+    }
+
+    /// Its one-word name.
+    #[must_use]
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::Cut { .. } => "cut",
+            Self::Stall { .. } => "stall",
+            Self::Loss { .. } => "loss",
+            Self::Delay { .. } => "delay",
+            Self::Slow { .. } => "slow",
+        }
+    }
+}
+
+/// Why a fault could not be understood.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error(
+    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS or slow PERCENT SECONDS"
+)]
+pub struct FaultParseError(pub String);
+
+impl FromStr for Fault {
+    type Err = FaultParseError;
+
+    fn from_str(text: &str) -> Result<Self, FaultParseError> {
+        let error = || FaultParseError(text.to_owned());
+        let mut words = text.split_whitespace();
+        let kind = words.next().ok_or_else(error)?;
+        let numbers: Vec<f64> = words.map(|word| word.parse().map_err(|_| error())).collect::<Result<_, _>>()?;
+        let sane = numbers.iter().all(|n: &f64| n.is_finite() && (0.0..=86_400_000.0).contains(n));
+        let seconds = Duration::from_secs_f64;
+        match (kind, numbers.as_slice()) {
+            _ if !sane => Err(error()),
+            ("cut", [s]) => Ok(Self::Cut { lasting: seconds(*s) }),
+            ("stall", [s]) => Ok(Self::Stall { lasting: seconds(*s) }),
+            ("loss", [share, s]) if *share <= 100.0 => Ok(Self::Loss { share: share / 100.0, lasting: seconds(*s) }),
+            ("delay", [ms, jitter, s]) => {
+                Ok(Self::Delay { base: seconds(ms / 1e3), jitter: seconds(jitter / 1e3), lasting: seconds(*s) })
+            }
+            ("slow", [share, s]) if *share > 0.0 && *share <= 100.0 => {
+                Ok(Self::Slow { share: share / 100.0, lasting: seconds(*s) })
+            }
+            _ => Err(error()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn orders_are_understood_or_explained() {
+        assert_eq!("cut 2.5".parse(), Ok(Fault::Cut { lasting: Duration::from_millis(2500) }));
+        assert_eq!("loss 3 10".parse(), Ok(Fault::Loss { share: 0.03, lasting: Duration::from_secs(10) }));
+        for bad in ["", "cut", "cut x", "cut -1", "loss 200 1", "slow 0 1", "melt 1", "stall NaN"] {
+            assert!(bad.parse::<Fault>().unwrap_err().to_string().contains("say cut SECONDS"), "{bad}");
+        }
+    }
+}

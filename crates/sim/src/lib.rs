@@ -1,0 +1,26 @@
+//! The stand-in port of Tarnhithe: cameras for demonstration and tests.
+//!
+//! Each camera is an RTSP server on an address of its own, with a main and a sub stream encoded
+//! live from a scene that is drawn here. Every picture carries a clock and, in a corner, its frame
+//! number as a code of dark and light blocks, so that a test can prove which frame is on a screen.
+//! Faults come on order. What was sent is logged, to be held against what was measured.
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
+mod block_code;
+mod camera;
+mod canvas;
+mod fault;
+mod log;
+mod pacer;
+mod port;
+mod scene;
+mod server;
+mod video;
+
+pub use block_code::{read as read_block_code, stamp as stamp_block_code};
+pub use camera::{Camera, CameraSpec, Role, SignIn, StreamSpec};
+pub use canvas::Canvas;
+pub use fault::{Fault, FaultParseError};
+pub use log::{Event, Log, Record};
+pub use port::{Port, PortError, tarnhithe};
+pub use scene::{Scene, View};

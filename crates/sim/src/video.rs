@@ -1,0 +1,146 @@
+//! A stream's encoder: it runs only while somebody plays, once for all viewers.
+
+use crate::camera::{CameraSpec, Faults, StreamSpec, unix_micros};
+use crate::scene::Scene;
+use lattice_core::video::{NalKind, annex_b, packetize};
+use openh264::OpenH264API;
+use openh264::encoder::{
+    BitRate, Complexity, Encoder, EncoderConfig, FrameRate, IntraFramePeriod, RateControlMode, UsageType, VuiConfig,
+};
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use tokio::sync::broadcast;
+
+/// Largest RTP payload: fits an Ethernet frame with every header.
+const PAYLOAD: usize = 1400;
+
+/// A coded frame for all viewers.
+#[derive(Debug)]
+pub(crate) struct CodedFrame {
+    pub number: u32,
+    /// Microseconds UTC.
+    pub captured: i64,
+    /// On the stream's own RTP clock, from its start.
+    pub ticks: u32,
+    pub keyframe: bool,
+    pub payloads: Vec<Vec<u8>>,
+}
+
+/// One stream that may be subscribed to.
+pub(crate) struct VideoStream {
+    spec: StreamSpec,
+    camera: CameraSpec,
+    faults: Arc<Faults>,
+    sender: broadcast::Sender<Arc<CodedFrame>>,
+    running: Mutex<bool>,
+    want_keyframe: AtomicBool,
+    next_number: AtomicU32,
+    started: (Instant, i64),
+}
+
+impl VideoStream {
+    pub fn new(spec: StreamSpec, camera: CameraSpec, faults: Arc<Faults>) -> Self {
+        Self {
+            spec,
+            camera,
+            faults,
+            // A viewer that is this many frames behind loses the oldest, which is logged.
+            sender: broadcast::Sender::new(64),
+            running: Mutex::new(false),
+            want_keyframe: AtomicBool::new(false),
+            next_number: AtomicU32::new(0),
+            started: (Instant::now(), unix_micros()),
+        }
+    }
+
+    pub const fn spec(&self) -> &StreamSpec {
+        &self.spec
+    }
+
+    pub fn is_running(&self) -> bool {
+        *self.running.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A new viewer's frames; starts the encoder if it is the first.
+    pub fn subscribe(self: &Arc<Self>) -> broadcast::Receiver<Arc<CodedFrame>> {
+        let receiver = self.sender.subscribe();
+        if self.camera.keyframe_on_join {
+            self.want_keyframe.store(true, Ordering::Relaxed);
+        }
+        let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+        if !*running {
+            let stream = self.clone();
+            let name = format!("{} {}", self.camera.name, self.spec.role.word());
+            *running = std::thread::Builder::new().name(name).spawn(move || stream.run()).is_ok();
+        }
+        receiver
+    }
+
+    /// The RTP tick of a wall clock moment, for sender reports.
+    pub fn ticks_at(&self, unix_micros: i64) -> u32 {
+        ((unix_micros - self.started.1) as i128 * 90_000 / 1_000_000) as u32
+    }
+
+    fn run(&self) {
+        if let Err(error) = self.encode_while_watched() {
+            tracing::error!(camera = self.camera.name, %error, "the stand-in's encoder failed");
+        }
+        *self.running.lock().unwrap_or_else(PoisonError::into_inner) = false;
+    }
+
+    fn encode_while_watched(&self) -> Result<(), openh264::Error> {
+        let mut scene = Scene::new(self.camera.view, &self.camera.name, self.spec.width, self.spec.height);
+        let mut encoder = self.encoder()?;
+        let mut due = self.started.0.elapsed();
+        let mut bytes = Vec::new();
+        loop {
+            {
+                let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+                if self.sender.receiver_count() == 0 {
+                    *running = false;
+                    return Ok(());
+                }
+            }
+            let period = Duration::from_secs_f64(1.0 / (self.spec.fps * self.faults.now().pace));
+            let late = self.started.0.elapsed().saturating_sub(due);
+            // A starved machine makes fewer frames, it does not make them late.
+            due += period * (1 + (late.as_secs_f64() / period.as_secs_f64()) as u32);
+            std::thread::sleep(due.saturating_sub(self.started.0.elapsed()));
+            let captured = self.started.1 + due.as_micros() as i64;
+            let number = self.next_number.fetch_add(1, Ordering::Relaxed) & 0xff_ffff;
+            if self.want_keyframe.swap(false, Ordering::Relaxed) {
+                encoder.force_intra_frame();
+            }
+            let picture = scene.draw(captured, number);
+            bytes.clear();
+            encoder.encode(&picture)?.write_vec(&mut bytes);
+            let nals: Vec<&[u8]> = annex_b(&bytes).collect();
+            if nals.is_empty() {
+                continue;
+            }
+            let keyframe = nals.iter().any(|nal| nal.first().is_some_and(|header| NalKind::of(*header) == NalKind::Idr));
+            let frame =
+                CodedFrame { number, captured, ticks: self.ticks_at(captured), keyframe, payloads: packetize(&nals, PAYLOAD) };
+            let _ = self.sender.send(Arc::new(frame));
+        }
+    }
+
+    fn encoder(&self) -> Result<Encoder, openh264::Error> {
+        let interval = (self.spec.keyframe_interval.as_secs_f64() * self.spec.fps).round().max(1.0) as u32;
+        let config = EncoderConfig::new()
+            .usage_type(UsageType::CameraVideoRealTime)
+            .rate_control_mode(RateControlMode::Bitrate)
+            .bitrate(BitRate::from_bps(self.spec.kbps * 1000))
+            .max_frame_rate(FrameRate::from_hz(self.spec.fps as f32))
+            .intra_frame_period(IntraFramePeriod::from_num_frames(interval))
+            .skip_frames(false)
+            .complexity(Complexity::Low)
+            .scene_change_detect(false)
+            .adaptive_quantization(false)
+            .background_detection(false)
+            .num_threads(1)
+            .vui(VuiConfig::bt709());
+        Encoder::with_api_config(OpenH264API::from_source(), config)
+    }
+}
