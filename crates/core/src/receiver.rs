@@ -4,7 +4,7 @@ use crate::meter::{Dropped, Meter};
 use crate::rtcp::{self, ReportBlock, RtcpPacket};
 use crate::rtp::{Arrival, ExtSeq, Offer, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::Video;
-use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered};
+use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Sps};
 use crate::{ClockRate, Mono, Ticks, Transport};
 use std::time::Duration;
 
@@ -174,6 +174,12 @@ impl Receiver {
         rtcp::emit_receiver_report(self.our_ssrc, &blocks, &mut out);
         rtcp::emit_canonical_name(self.our_ssrc, "viewer", &mut out);
         Some(out)
+    }
+
+    /// The sequence parameter set in force.
+    #[must_use]
+    pub fn sps(&self) -> Option<&Sps> {
+        self.stream.as_ref().and_then(|stream| stream.assembler.sps())
     }
 
     /// What we discarded so far.

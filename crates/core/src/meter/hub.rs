@@ -13,6 +13,7 @@ use std::time::Duration;
 
 /// Everything measured of one stream, over all its sessions.
 #[derive(Debug)]
+#[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
 pub struct Meter {
     started: Mono,
     session: SessionState,
@@ -46,6 +47,7 @@ pub struct Meter {
     first_displayable: Option<Mono>,
     first_decoded: Option<Mono>,
     last_unit_clean: bool,
+    picture_in_session: bool,
     damage_without_loss: Option<Mono>,
 }
 
@@ -88,6 +90,7 @@ impl Meter {
             first_displayable: None,
             first_decoded: None,
             last_unit_clean: true,
+            picture_in_session: false,
             damage_without_loss: None,
         }
     }
@@ -136,6 +139,7 @@ impl Meter {
         self.video = Some(video.clone());
         self.transport = Some(transport);
         self.pulse.begin(now);
+        self.picture_in_session = false;
         self.on_restart();
         self.on_session(now, SessionState::Playing);
     }
@@ -181,6 +185,7 @@ impl Meter {
             self.keyframes.on_keyframe(video.clock_rate, unit.number, unit.timestamp);
         }
         self.last_unit_clean = displayable;
+        self.picture_in_session |= displayable;
         if displayable {
             self.first_displayable.get_or_insert(now);
             let rate = self.rate(now);
@@ -214,6 +219,17 @@ impl Meter {
             self.decoded.clear();
             self.shown.clear();
         }
+    }
+
+    /// The decoder refused a unit that arrived whole.
+    pub const fn on_refused(&mut self, now: Mono) {
+        self.damage_without_loss = Some(now);
+    }
+
+    /// Whether a displayable picture has come since the session began to play.
+    #[must_use]
+    pub fn has_picture(&self) -> bool {
+        self.session == SessionState::Playing && self.picture_in_session
     }
 
     /// Access units were discarded before the decoder.

@@ -206,6 +206,12 @@ impl Client {
         self.round_trip
     }
 
+    /// Whether the session plays.
+    #[must_use]
+    pub fn is_playing(&self) -> bool {
+        self.phase == Phase::Playing
+    }
+
     /// Whether the session has ended.
     #[must_use]
     pub fn is_ended(&self) -> bool {

@@ -1,0 +1,30 @@
+//! How a try at a stream ended.
+
+use lattice_core::rtsp::{Failure, FailureKind};
+use lattice_core::{Cause, SourceUrl};
+
+/// The end of one try.
+#[derive(Debug)]
+pub enum Outcome {
+    /// Whoever wanted the stream no longer does.
+    Closed,
+    /// The operator asked for a new try now.
+    Retry,
+    /// Nothing arrives over UDP: try TCP.
+    WantsTcp,
+    /// The stream is elsewhere.
+    Redirect(Box<SourceUrl>),
+    /// The sign-in is missing or refused; not to be retried.
+    Locked(String),
+    /// It failed; retried after a while.
+    Failed(Cause, String),
+}
+
+impl From<Failure> for Outcome {
+    fn from(failure: Failure) -> Self {
+        match failure.kind {
+            FailureKind::SignInNeeded | FailureKind::SignInRefused | FailureKind::Forbidden => Self::Locked(failure.text),
+            kind => Self::Failed(kind.cause(), failure.text),
+        }
+    }
+}

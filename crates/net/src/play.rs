@@ -1,0 +1,350 @@
+//! One try: connect, play, receive until it ends.
+
+use crate::clock;
+use crate::connect::connect;
+use crate::outcome::Outcome;
+use crate::source::{Command, Driver};
+use crate::udp::UdpPair;
+use lattice_core::receiver::Unit;
+use lattice_core::rtsp::{Action, Client, ClientConfig, Frame, Framer, Playing};
+use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
+use std::io;
+use std::net::SocketAddr;
+use std::time::Duration;
+use tokio::io::AsyncWriteExt as _;
+use tokio::net::TcpStream;
+use tokio::time::{sleep, sleep_until, timeout};
+
+/// After reading media the task naps, so that packets are read in handfuls.
+const NAP: Duration = Duration::from_millis(2);
+/// UDP that brings nothing for this long is given up under `auto`.
+const UDP_TRIAL: Duration = Duration::from_secs(3);
+/// A session that brings nothing for this long is closed and opened anew.
+const SILENCE: Duration = Duration::from_secs(10);
+/// A write that does not finish in this time means that the connection is dead.
+const WRITE_WITHIN: Duration = Duration::from_secs(3);
+/// Room for reading; grows when one message needs more.
+const READ_BUFFER: usize = 64 * 1024;
+
+/// What one try is to do.
+pub struct Play {
+    pub url: SourceUrl,
+    pub transport: TransportChoice,
+}
+
+/// Runs one try to its end.
+///
+/// # Cancel safety
+/// Not to be cancelled: the session would be left without TEARDOWN.
+pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
+    let connected = tokio::select! {
+        connected = connect(&play.url) => connected,
+        outcome = interrupted(driver) => return outcome,
+    };
+    let stream = match connected {
+        Ok(stream) => stream,
+        Err(outcome) => return outcome,
+    };
+    let udp = if play.transport == TransportChoice::Tcp {
+        None
+    } else {
+        stream
+            .local_addr()
+            .and_then(|address| UdpPair::bind(address.ip()))
+            .inspect_err(|error| tracing::warn!(%error, "no UDP ports"))
+            .ok()
+    };
+    let config = ClientConfig {
+        url: play.url,
+        transport: play.transport,
+        udp_ports: udp.as_ref().and_then(|udp| udp.ports().ok()),
+        agent: concat!("amber-lattice/", env!("CARGO_PKG_VERSION")).to_owned(),
+        client_nonce: format!("{:016x}", rand::random::<u64>()),
+    };
+    let client = Client::new(clock::now(), config);
+    let session =
+        Session { stream, udp, client, framer: Framer::default(), input: Input::new(), playing: None, choice: play.transport };
+    session.run(driver).await
+}
+
+/// Waits for an order that ends a try before it has a session; publishes figures meanwhile.
+async fn interrupted(driver: &mut Driver) -> Outcome {
+    loop {
+        tokio::select! {
+            command = driver.commands.recv() => match command {
+                Some(Command::Retry) => return Outcome::Retry,
+                Some(Command::Close) | None => return Outcome::Closed,
+            },
+            () = sleep_until(clock::instant(driver.publish_at)) => driver.publish_if_due(clock::now()),
+        }
+    }
+}
+
+struct Active {
+    details: Playing,
+    since: Mono,
+    rtcp_peer: Option<SocketAddr>,
+}
+
+struct Session {
+    stream: TcpStream,
+    udp: Option<UdpPair>,
+    client: Client,
+    framer: Framer,
+    input: Input,
+    playing: Option<Active>,
+    choice: TransportChoice,
+}
+
+/// Bytes read and not yet taken apart.
+struct Input {
+    bytes: Vec<u8>,
+    filled: usize,
+}
+
+impl Input {
+    fn new() -> Self {
+        Self { bytes: vec![0; READ_BUFFER], filled: 0 }
+    }
+
+    fn room(&mut self) -> &mut [u8] {
+        if self.filled == self.bytes.len() {
+            self.bytes.resize(self.filled * 2, 0); // bounded by the framer, which refuses long messages
+        }
+        self.bytes.get_mut(self.filled..).unwrap_or_default()
+    }
+
+    fn take(&mut self, used: usize) {
+        self.bytes.copy_within(used..self.filled, 0);
+        self.filled -= used;
+    }
+}
+
+enum Wake {
+    Tcp,
+    Udp,
+    Command(Option<Command>),
+    Time,
+}
+
+impl Session {
+    async fn run(mut self, driver: &mut Driver) -> Outcome {
+        loop {
+            if let Some(outcome) = self.act(driver).await {
+                return outcome;
+            }
+            let wake = self.wait(driver).await;
+            let media = matches!(wake, Wake::Tcp | Wake::Udp) && self.playing.is_some();
+            if let Some(outcome) = self.on_wake(driver, wake).await {
+                return outcome;
+            }
+            if media {
+                sleep(NAP).await;
+            }
+        }
+    }
+
+    async fn wait(&mut self, driver: &mut Driver) -> Wake {
+        let deadline = [self.client.deadline(), driver.receiver.deadline(), Some(driver.publish_at)].into_iter().flatten().min();
+        let udp = self
+            .udp
+            .as_ref()
+            .filter(|_| self.playing.as_ref().is_some_and(|playing| playing.details.transport == Transport::Udp));
+        tokio::select! {
+            command = driver.commands.recv() => Wake::Command(command),
+            _ = self.stream.readable() => Wake::Tcp,
+            () = async { match udp { Some(udp) => udp.readable().await, None => std::future::pending().await } } => Wake::Udp,
+            () = sleep_until(clock::instant(deadline.unwrap_or_default())) => Wake::Time,
+        }
+    }
+
+    async fn on_wake(&mut self, driver: &mut Driver, wake: Wake) -> Option<Outcome> {
+        match wake {
+            Wake::Command(Some(Command::Retry)) => return Some(self.leave(Outcome::Retry).await),
+            Wake::Command(Some(Command::Close) | None) => return Some(self.leave(Outcome::Closed).await),
+            Wake::Tcp => self.read_tcp(driver),
+            Wake::Udp => self.read_udp(driver),
+            Wake::Time => {}
+        }
+        let now = clock::now();
+        self.client.tick(now);
+        let Driver { receiver, sink, .. } = driver;
+        let mut units = Vec::new();
+        receiver.tick(now, &mut |unit| units.push(unit));
+        units.into_iter().for_each(|unit| give(sink, unit, receiver.sps()));
+        if driver.receiver.meter().has_picture() {
+            driver.backoff.succeeded();
+        }
+        self.report(driver, now).await;
+        driver.receiver.meter().set_round_trip(self.client.round_trip());
+        driver.publish_if_due(now);
+        self.silence(driver, now).await
+    }
+
+    /// Does what the client wants done; an outcome when the session is over.
+    async fn act(&mut self, driver: &mut Driver) -> Option<Outcome> {
+        while let Some(action) = self.client.poll() {
+            match action {
+                Action::Send(bytes) => {
+                    if !self.write(&bytes).await {
+                        self.client.on_closed();
+                    }
+                }
+                Action::Playing(details) => self.begin(driver, *details),
+                Action::Failed(failure) => return Some(failure.into()),
+                Action::Redirect(url) => return Some(Outcome::Redirect(Box::new(url))),
+            }
+        }
+        None
+    }
+
+    fn begin(&mut self, driver: &mut Driver, details: Playing) {
+        let now = clock::now();
+        driver.receiver.begin(now, &details.video, details.transport);
+        let peer = self.stream.peer_addr().ok();
+        let source = details.source.as_ref().and_then(|text| text.parse().ok()).or(peer.map(|peer| peer.ip()));
+        let rtcp_peer = source.zip(details.server_ports).map(|(ip, (_, rtcp))| SocketAddr::new(ip, rtcp));
+        tracing::info!(codec = %details.video.codec, transport = details.transport.word(), "playing");
+        self.playing = Some(Active { details, since: now, rtcp_peer });
+        driver.publish_at = now;
+        self.take_apart(driver); // packets may have come in one piece with the answer to PLAY
+    }
+
+    fn read_tcp(&mut self, driver: &mut Driver) {
+        loop {
+            match self.stream.try_read(self.input.room()) {
+                Ok(0) => return self.client.on_closed(),
+                Ok(n) => {
+                    self.input.filled += n;
+                    let full = self.input.filled == self.input.bytes.len();
+                    self.take_apart(driver);
+                    if !full {
+                        return; // the socket is empty: another call would only say so
+                    }
+                }
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return,
+                Err(_) => return self.client.on_closed(),
+            }
+        }
+    }
+
+    fn take_apart(&mut self, driver: &mut Driver) {
+        let now = clock::now();
+        let channels =
+            self.playing.as_ref().filter(|playing| playing.details.transport == Transport::Tcp).map(|p| p.details.channels);
+        let Driver { receiver, sink, .. } = driver;
+        let mut used = 0;
+        loop {
+            match self.framer.next(self.input.bytes.get(used..self.input.filled).unwrap_or_default()) {
+                Ok(Some((frame, n))) => {
+                    used += n;
+                    match frame {
+                        Frame::Message(message) => self.client.on_message(now, message),
+                        Frame::Packet { channel, data } if Some(channel) == channels.map(|(rtp, _)| rtp) => {
+                            receive(receiver, sink, now, now, data);
+                        }
+                        Frame::Packet { channel, data } if Some(channel) == channels.map(|(_, rtcp)| rtcp) => {
+                            receiver.on_rtcp(now, data)
+                        }
+                        Frame::Packet { .. } => {} // audio that was not asked for
+                    }
+                }
+                Ok(None) => break,
+                Err(error) => {
+                    self.client.on_garbage(&error.to_string());
+                    break;
+                }
+            }
+            // PLAY's answer may be followed by packets in the same read: they wait for `begin`.
+            if channels.is_none() && self.client.is_playing() {
+                break;
+            }
+        }
+        self.input.take(used);
+    }
+
+    fn read_udp(&mut self, driver: &mut Driver) {
+        let Some(udp) = &mut self.udp else { return };
+        let pair = clock::pair();
+        let Driver { receiver, sink, .. } = driver;
+        udp.read_rtcp(pair, |arrival, bytes| receiver.on_rtcp(arrival, bytes));
+        let lost = udp.read_rtp(pair, |arrival, bytes| receive(receiver, sink, pair.mono, arrival, bytes));
+        receiver.on_kernel_drops(lost);
+    }
+
+    async fn report(&mut self, driver: &mut Driver, now: Mono) {
+        let Some(playing) = &self.playing else { return };
+        let Some(report) = driver.receiver.poll_report(now) else { return };
+        match playing.details.transport {
+            Transport::Udp => {
+                if let (Some(udp), Some(peer)) = (&self.udp, playing.rtcp_peer) {
+                    udp.send_rtcp(&report, peer);
+                }
+            }
+            Transport::Tcp => {
+                let mut bytes = vec![b'$', playing.details.channels.1];
+                bytes.extend((report.len() as u16).to_be_bytes());
+                bytes.extend(report);
+                if !self.write(&bytes).await {
+                    self.client.on_closed();
+                }
+            }
+        }
+    }
+
+    /// Ends a session that brings nothing.
+    async fn silence(&mut self, driver: &mut Driver, now: Mono) -> Option<Outcome> {
+        let playing = self.playing.as_ref()?;
+        let last = driver.receiver.last_packet();
+        let quiet = now.since(last.unwrap_or(playing.since));
+        if last.is_some() {
+            driver.playing_transport = Some(playing.details.transport);
+        }
+        let transport = playing.details.transport;
+        if last.is_none() && transport == Transport::Udp && self.choice == TransportChoice::Auto && quiet >= UDP_TRIAL {
+            return Some(self.leave(Outcome::WantsTcp).await);
+        }
+        if quiet < SILENCE {
+            return None;
+        }
+        let hint = if transport == Transport::Udp { "; UDP may be blocked on the path" } else { "" };
+        let text = format!("no packets for {} s while the session stands{hint}", SILENCE.as_secs());
+        Some(self.leave(Outcome::Failed(Cause::Silence, text)).await)
+    }
+
+    /// Takes leave of the server.
+    async fn leave(&mut self, outcome: Outcome) -> Outcome {
+        self.client.stop(clock::now());
+        while let Some(action) = self.client.poll() {
+            if let Action::Send(bytes) = action {
+                let _ = timeout(Duration::from_millis(300), self.stream.write_all(&bytes)).await;
+            }
+        }
+        outcome
+    }
+
+    async fn write(&mut self, bytes: &[u8]) -> bool {
+        matches!(timeout(WRITE_WITHIN, self.stream.write_all(bytes)).await, Ok(Ok(())))
+    }
+}
+
+fn receive(
+    receiver: &mut lattice_core::receiver::Receiver,
+    sink: &mut Option<crate::source::UnitSink>,
+    now: Mono,
+    arrival: Mono,
+    bytes: &[u8],
+) {
+    // An access unit ends at most once a packet, so this rarely holds more than one.
+    let mut units = Vec::new();
+    receiver.on_rtp(now, arrival, bytes, &mut |unit| units.push(unit));
+    for unit in units {
+        give(sink, unit, receiver.sps());
+    }
+}
+
+fn give(sink: &mut Option<crate::source::UnitSink>, unit: Unit, sps: Option<&lattice_core::video::Sps>) {
+    if let Some(sink) = sink {
+        sink(unit, sps);
+    }
+}

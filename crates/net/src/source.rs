@@ -1,0 +1,305 @@
+//! One stream, for as long as it is wanted.
+
+use crate::clock;
+use crate::outcome::Outcome;
+use crate::play::{Play, attempt};
+use lattice_core::backoff::Backoff;
+use lattice_core::meter::{Figures, Meter};
+use lattice_core::receiver::{Receiver, Unit};
+use lattice_core::rtp::Ssrc;
+use lattice_core::verdict::SessionState;
+use lattice_core::video::Sps;
+use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::runtime::Handle;
+use tokio::sync::{mpsc, watch};
+use tokio::task::JoinHandle;
+
+/// Figures are published this often, and at once when the session's state changes.
+const PUBLISH_EVERY: Duration = Duration::from_millis(500);
+/// Redirects followed in a row.
+const MAX_REDIRECTS: u32 = 3;
+
+/// What to open, and how.
+#[derive(Debug, Clone)]
+pub struct SourceConfig {
+    /// The stream.
+    pub url: SourceUrl,
+    /// Its transport.
+    pub transport: TransportChoice,
+    /// Whether pictures will be decoded from it.
+    pub decodes: bool,
+}
+
+/// An order to a source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Command {
+    /// Try again now, also where it is locked.
+    Retry,
+    /// End the session and the task.
+    Close,
+}
+
+/// What the stations after the receiver saw.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Station {
+    /// A picture came out of the decoder.
+    Decoded {
+        /// Number of its access unit.
+        number: u64,
+        /// When.
+        at: Mono,
+        /// Parts are missing.
+        damaged: bool,
+    },
+    /// The decoder refused a whole unit.
+    Refused,
+    /// Units were discarded before the decoder.
+    Skipped {
+        /// How many.
+        count: u64,
+    },
+    /// A picture was written to the terminal.
+    Drawn {
+        /// Number of its access unit.
+        number: u64,
+        /// When.
+        at: Mono,
+    },
+    /// The stream came onto a screen, or left all.
+    Visible(bool),
+}
+
+/// Takes access units; called from the receiving task, so it must not block.
+pub type UnitSink = Box<dyn FnMut(Unit, Option<&Sps>) + Send>;
+
+/// The thread that receives all streams. One is enough: receiving is cheap and never waits.
+pub struct Runtime {
+    handle: Handle,
+    stop: watch::Sender<bool>,
+    thread: Option<std::thread::JoinHandle<()>>,
+}
+
+impl Runtime {
+    /// Starts the thread.
+    ///
+    /// # Errors
+    /// When the system gives no thread or no event queue.
+    pub fn start() -> std::io::Result<Self> {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let handle = runtime.handle().clone();
+        let (stop, mut stopped) = watch::channel(false);
+        let run = move || {
+            runtime.block_on(async { while !*stopped.borrow() && stopped.changed().await.is_ok() {} });
+            runtime.shutdown_timeout(Duration::from_millis(500));
+        };
+        let thread = std::thread::Builder::new().name("receive".into()).spawn(run)?;
+        Ok(Self { handle, stop, thread: Some(thread) })
+    }
+
+    /// For spawning sources.
+    #[must_use]
+    pub const fn handle(&self) -> &Handle {
+        &self.handle
+    }
+}
+
+impl Drop for Runtime {
+    fn drop(&mut self) {
+        let _ = self.stop.send(true);
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// A stream that is being received; dropping it aborts the session without a word, [`Source::close`] takes leave.
+pub struct Source {
+    figures: watch::Receiver<Arc<Figures>>,
+    commands: mpsc::Sender<Command>,
+    stations: mpsc::Sender<Station>,
+    task: JoinHandle<()>,
+}
+
+impl Source {
+    /// Begins to receive a stream. `sink` gets its access units, if anybody wants them.
+    #[must_use]
+    pub fn open(runtime: &Handle, config: SourceConfig, sink: Option<UnitSink>) -> Self {
+        let (figures_in, figures) = watch::channel(Arc::new(Figures::default()));
+        let (commands, commands_in) = mpsc::channel(16);
+        // At 60 frames/s, with two reports each, four seconds; more is discarded, and then the shown
+        // and decoded rates read low, which is true of a machine that far behind.
+        let (stations, stations_in) = mpsc::channel(512);
+        let now = clock::now();
+        let meter = Meter::new(now, clock::pair(), config.decodes);
+        let receiver = Receiver::new(meter, Ssrc(rand::random()), sink.is_some());
+        let driver = Driver {
+            config,
+            receiver,
+            sink,
+            figures: figures_in,
+            commands: commands_in,
+            stations: stations_in,
+            publish_at: now,
+            backoff: Backoff::default(),
+            playing_transport: None,
+        };
+        Self { figures, commands, stations, task: runtime.spawn(driver.run()) }
+    }
+
+    /// The newest figures.
+    #[must_use]
+    pub fn figures(&self) -> Arc<Figures> {
+        self.figures.borrow().clone()
+    }
+
+    /// Gives an order; false when it is busy with earlier ones.
+    pub fn order(&self, command: Command) -> bool {
+        self.commands.try_send(command).is_ok()
+    }
+
+    /// Where the decoder and the painter report.
+    #[must_use]
+    pub fn stations(&self) -> mpsc::Sender<Station> {
+        self.stations.clone()
+    }
+
+    /// Ends the session politely; the task ends by itself within a second.
+    pub fn close(&self) {
+        let _ = self.commands.try_send(Command::Close);
+    }
+
+    /// Whether its task has ended.
+    #[must_use]
+    pub fn is_closed(&self) -> bool {
+        self.task.is_finished()
+    }
+}
+
+impl Drop for Source {
+    fn drop(&mut self) {
+        if !self.commands.is_closed() && self.commands.try_send(Command::Close).is_err() {
+            self.task.abort();
+        }
+    }
+}
+
+/// The state of a source's task.
+pub(crate) struct Driver {
+    pub config: SourceConfig,
+    pub receiver: Receiver,
+    pub sink: Option<UnitSink>,
+    figures: watch::Sender<Arc<Figures>>,
+    pub commands: mpsc::Receiver<Command>,
+    stations: mpsc::Receiver<Station>,
+    pub publish_at: Mono,
+    pub backoff: Backoff,
+    /// What worked last, so that a fallback to TCP is not repeated at every reconnect.
+    pub playing_transport: Option<Transport>,
+}
+
+impl Driver {
+    async fn run(mut self) {
+        let mut url = self.config.url.clone();
+        let mut redirects = 0;
+        loop {
+            self.set_state(SessionState::Connecting);
+            let transport = match (self.config.transport, self.playing_transport) {
+                (TransportChoice::Auto, Some(Transport::Tcp)) => TransportChoice::Tcp,
+                (choice, _) => choice,
+            };
+            let play = Play { url: url.clone(), transport };
+            let outcome = attempt(&mut self, play).await;
+            self.receiver.end();
+            tracing::info!(url = %url, ?outcome, "session ended");
+            let rest = match outcome {
+                Outcome::Closed => return,
+                Outcome::Retry => None,
+                Outcome::WantsTcp => {
+                    self.playing_transport = Some(Transport::Tcp);
+                    continue;
+                }
+                Outcome::Redirect(target) if redirects < MAX_REDIRECTS => {
+                    redirects += 1;
+                    url = *target;
+                    continue;
+                }
+                Outcome::Redirect(_) => Some(self.fail(Cause::NoSuchStream, "the camera redirects in a circle".into())),
+                Outcome::Locked(text) => {
+                    self.set_state(SessionState::Locked { text });
+                    Some(None)
+                }
+                Outcome::Failed(cause, text) => Some(self.fail(cause, text)),
+            };
+            redirects = 0;
+            url = self.config.url.clone();
+            if let Some(until) = rest
+                && !self.wait(until).await
+            {
+                return;
+            }
+        }
+    }
+
+    fn fail(&mut self, cause: Cause, text: String) -> Option<Mono> {
+        let next_try = Some(clock::now() + self.backoff.next(rand::random()));
+        self.set_state(SessionState::Failed { cause, text, next_try });
+        next_try
+    }
+
+    /// Waits for the next try (forever where there is none); false when the source is closed.
+    async fn wait(&mut self, until: Option<Mono>) -> bool {
+        loop {
+            let now = clock::now();
+            if until.is_some_and(|until| now >= until) {
+                return true;
+            }
+            self.publish_if_due(now);
+            let wake = until.map_or(self.publish_at, |until| until.min(self.publish_at));
+            tokio::select! {
+                command = self.commands.recv() => match command {
+                    Some(Command::Retry) => return true,
+                    Some(Command::Close) | None => return false,
+                },
+                () = tokio::time::sleep_until(clock::instant(wake)) => {}
+            }
+        }
+    }
+
+    /// The session's state changed: shown at once.
+    pub fn set_state(&mut self, state: SessionState) {
+        let now = clock::now();
+        self.receiver.meter().on_session(now, state);
+        self.publish(now);
+    }
+
+    /// Takes what stations reported since.
+    pub fn take_stations(&mut self) {
+        let meter = self.receiver.meter();
+        while let Ok(station) = self.stations.try_recv() {
+            match station {
+                Station::Decoded { number, at, damaged } => meter.on_decoded(number, at, damaged),
+                Station::Refused => meter.on_refused(clock::now()),
+                Station::Skipped { count } => meter.on_units_skipped(count),
+                Station::Drawn { number, at } => meter.on_drawn(number, at),
+                Station::Visible(visible) => meter.on_visible(visible),
+            }
+        }
+    }
+
+    /// Publishes the figures when it is time.
+    pub fn publish_if_due(&mut self, now: Mono) {
+        if now >= self.publish_at {
+            self.publish(now);
+        }
+    }
+
+    fn publish(&mut self, now: Mono) {
+        self.publish_at = now + PUBLISH_EVERY;
+        self.take_stations();
+        self.receiver.meter().set_clocks(clock::pair());
+        let figures = self.receiver.meter().read(now);
+        self.figures.send_replace(Arc::new(figures));
+    }
+}

@@ -1,0 +1,128 @@
+//! A pair of UDP sockets for RTP and RTCP (RFC 3550 §11), read many datagrams at a time with the
+//! kernel's arrival times.
+//!
+//! The task that reads naps after each reading, which is what makes receiving cheap; the kernel's
+//! stamps keep that nap out of jitter and latency.
+
+use lattice_core::{ClockPair, Mono, Wall};
+use nix::sys::socket::{ControlMessageOwned, MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, setsockopt, sockopt};
+use nix::sys::time::TimeSpec;
+use std::cell::RefCell;
+use std::io::{self, IoSliceMut};
+use std::net::{IpAddr, SocketAddr};
+use std::os::fd::AsRawFd as _;
+use tokio::io::Interest;
+use tokio::net::UdpSocket;
+
+/// Datagrams read by one call.
+const BATCH: usize = 32;
+/// Room for the largest datagram; the buffers are one set per thread, not per socket.
+const DATAGRAM: usize = 65_536;
+/// Asked of the kernel: half a second of 64 Mbit/s.
+const SOCKET_BUFFER: usize = 4 << 20;
+
+thread_local! {
+    static BUFFERS: RefCell<Vec<Vec<u8>>> = RefCell::new(vec![vec![0; DATAGRAM]; BATCH]);
+}
+
+/// RTP on an even port, RTCP on the next.
+pub struct UdpPair {
+    rtp: UdpSocket,
+    rtcp: UdpSocket,
+    kernel_drops: u32,
+}
+
+impl UdpPair {
+    /// Binds a pair on this address.
+    pub fn bind(ip: IpAddr) -> io::Result<Self> {
+        let mut last = io::Error::other("no even port with a free neighbour");
+        for _ in 0..50 {
+            let rtp = std::net::UdpSocket::bind((ip, 0))?;
+            let port = rtp.local_addr()?.port();
+            if port % 2 == 1 || port == u16::MAX {
+                continue;
+            }
+            match std::net::UdpSocket::bind((ip, port + 1)) {
+                Ok(rtcp) => return Ok(Self { rtp: prepare(rtp)?, rtcp: prepare(rtcp)?, kernel_drops: 0 }),
+                Err(error) => last = error,
+            }
+        }
+        Err(last)
+    }
+
+    /// The two ports.
+    pub fn ports(&self) -> io::Result<(u16, u16)> {
+        Ok((self.rtp.local_addr()?.port(), self.rtcp.local_addr()?.port()))
+    }
+
+    /// Waits until either has something. Cancel safe: nothing is read.
+    pub async fn readable(&self) {
+        tokio::select! {
+            _ = self.rtp.readable() => {}
+            _ = self.rtcp.readable() => {}
+        }
+    }
+
+    /// Reads RTP that is there, giving each datagram with its arrival; and what the kernel dropped.
+    pub fn read_rtp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) -> u64 {
+        let mut drops = self.kernel_drops;
+        while read_batch(&self.rtp, pair, &mut drops, &mut take) == Some(BATCH) {}
+        let lost = drops.wrapping_sub(self.kernel_drops);
+        self.kernel_drops = drops;
+        u64::from(lost)
+    }
+
+    /// Reads RTCP that is there.
+    pub fn read_rtcp(&self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) {
+        while read_batch(&self.rtcp, pair, &mut 0, &mut take) == Some(BATCH) {}
+    }
+
+    /// Sends an RTCP compound; one that does not go out is no harm.
+    pub fn send_rtcp(&self, bytes: &[u8], to: SocketAddr) {
+        let _ = self.rtcp.try_send_to(bytes, to);
+    }
+}
+
+fn prepare(socket: std::net::UdpSocket) -> io::Result<UdpSocket> {
+    socket.set_nonblocking(true)?;
+    // A larger buffer than the limit needs privilege; take what is given.
+    if setsockopt(&socket, sockopt::RcvBufForce, &SOCKET_BUFFER).is_err() {
+        let _ = socket2::SockRef::from(&socket).set_recv_buffer_size(SOCKET_BUFFER);
+    }
+    setsockopt(&socket, sockopt::ReceiveTimestampns, &true)?;
+    setsockopt(&socket, sockopt::RxqOvfl, &1)?;
+    UdpSocket::from_std(socket)
+}
+
+fn read_batch(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut impl FnMut(Mono, &[u8])) -> Option<usize> {
+    let mut read = |buffers: &mut Vec<Vec<u8>>| {
+        let control = nix::cmsg_space!(TimeSpec, u32);
+        let mut headers = MultiHeaders::<SockaddrStorage>::preallocate(BATCH, Some(control));
+        let mut slices: Vec<[IoSliceMut<'_>; 1]> = buffers.iter_mut().map(|buffer| [IoSliceMut::new(buffer)]).collect();
+        let received = recvmmsg(socket.as_raw_fd(), &mut headers, slices.iter_mut(), MsgFlags::MSG_DONTWAIT, None)?;
+        let mut count = 0;
+        for message in received {
+            count += 1;
+            let mut arrival = pair.mono;
+            for control in message.cmsgs().into_iter().flatten() {
+                match control {
+                    ControlMessageOwned::ScmTimestampns(at) => arrival = arrived(pair, at),
+                    ControlMessageOwned::RxqOvfl(total) => *drops = total,
+                    _ => {}
+                }
+            }
+            if let Some(bytes) = message.iovs().next() {
+                take(arrival, bytes);
+            }
+        }
+        Ok(count)
+    };
+    let attempt = || BUFFERS.with_borrow_mut(|buffers| read(buffers).map_err(|error: nix::errno::Errno| io::Error::from(error)));
+    socket.try_io(Interest::READABLE, attempt).ok()
+}
+
+/// The kernel stamps by the wall clock; `pair` was read just now, so steps of it do little harm.
+fn arrived(pair: ClockPair, at: TimeSpec) -> Mono {
+    let wall = Wall::from_unix_micros(at.tv_sec() * 1_000_000 + at.tv_nsec() / 1000);
+    pair.mono_at(wall).min(pair.mono)
+}

@@ -1,0 +1,257 @@
+//! Real sockets against the stand-in cameras: each fault, both transports, sign-in, coming back.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use lattice_core::meter::{DropoutKind, Figures, LatencyBasis};
+use lattice_core::rtsp::DigestAlgorithm;
+use lattice_core::{Cause, Transport, TransportChoice, Verdict};
+use lattice_net::{Command, Runtime, Source, SourceConfig};
+use lattice_sim::{Camera, CameraSpec, Event, Fault, Log, Port, Record, Role, SignIn, tarnhithe};
+use std::io::{Read as _, Write as _};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// One camera of the port with small, cheap streams, on a runtime of its own.
+struct Rig {
+    _port: Port,
+    camera: Camera,
+    log: Log,
+    runtime: Runtime,
+    _sim: tokio::runtime::Runtime,
+}
+
+fn rig(change: impl FnOnce(&mut CameraSpec)) -> Rig {
+    let sim = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+    let mut spec = tarnhithe(0).remove(0);
+    for stream in &mut spec.streams {
+        (stream.width, stream.height, stream.fps) = (320, 180, 25.0);
+        stream.keyframe_interval = Duration::from_millis(400);
+    }
+    change(&mut spec);
+    let log = Log::in_memory();
+    let port = sim.block_on(Port::start(vec![spec], log.clone())).unwrap();
+    let camera = port.cameras()[0].clone();
+    Rig { _port: port, camera, log, runtime: Runtime::start().unwrap(), _sim: sim }
+}
+
+impl Rig {
+    fn open_url(&self, url: &str, transport: TransportChoice) -> Source {
+        let config = SourceConfig { url: url.parse().unwrap(), transport, decodes: false };
+        Source::open(self.runtime.handle(), config, None)
+    }
+
+    fn open(&self, transport: TransportChoice) -> Source {
+        self.open_url(&self.camera.url(Role::Sub), transport)
+    }
+
+    fn records(&self, keep: impl Fn(&Record) -> bool) -> Vec<Record> {
+        self.log.records().into_iter().filter(keep).collect()
+    }
+}
+
+#[track_caller]
+fn wait(source: &Source, what: &str, seconds: u64, done: impl Fn(&Figures) -> bool) -> Arc<Figures> {
+    let deadline = Instant::now() + Duration::from_secs(seconds);
+    loop {
+        let figures = source.figures();
+        if done(&figures) {
+            return figures;
+        }
+        assert!(Instant::now() < deadline, "{what}: not within {seconds} s: {figures:?}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+fn steady(figures: &Figures) -> bool {
+    figures.verdict == Verdict::Steady && figures.frames.received >= 50
+}
+
+#[test]
+fn both_transports_measure_what_the_stand_in_logged() {
+    for (choice, transport) in
+        [(TransportChoice::Udp, Transport::Udp), (TransportChoice::Tcp, Transport::Tcp), (TransportChoice::Auto, Transport::Udp)]
+    {
+        let rig = rig(|_| {});
+        let source = rig.open(choice);
+        let figures =
+            wait(&source, "steady on the clock", 20, |f| steady(f) && f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock));
+        assert_eq!(figures.transport, Some(transport));
+        assert_eq!((figures.size, figures.codec.as_deref()), (Some((320, 180)), Some("H264")));
+        assert!((figures.sent.unwrap() - 25.0).abs() < 0.25, "{:?}", figures.sent);
+        assert_eq!((figures.packets.lost, figures.frames.damaged), (0, 0));
+        assert!(figures.keyframe_interval.unwrap().as_millis().abs_diff(400) <= 40);
+        // Captured to arrived: drawing, encoding and sending here. The error bound must cover the truth.
+        let latency = figures.latency.unwrap();
+        assert!(
+            latency.total.p50 < Duration::from_millis(250) && latency.error.unwrap() < Duration::from_millis(100),
+            "{latency:?}"
+        );
+        source.close();
+        wait_closed(&source);
+        let end = Instant::now() + Duration::from_secs(5);
+        while rig.records(|r| r.event == Event::End).is_empty() || rig.camera.is_encoding(Role::Sub) {
+            assert!(Instant::now() < end, "TEARDOWN ends the session, and with it the encoder");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+}
+
+#[track_caller]
+fn wait_closed(source: &Source) {
+    let deadline = Instant::now() + Duration::from_secs(3);
+    while !source.is_closed() {
+        assert!(Instant::now() < deadline, "the task ends");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+#[test]
+fn loss_is_counted_to_the_packet() {
+    let rig = rig(|_| {});
+    let source = rig.open(TransportChoice::Udp);
+    wait(&source, "steady", 20, steady);
+    rig.camera.inject(Fault::Loss { share: 0.1, lasting: Duration::from_millis(1500) });
+    wait(&source, "strained or stalled by loss", 10, |f| f.cause == Some(Cause::PacketLoss));
+    std::thread::sleep(Duration::from_millis(1600));
+    wait(&source, "clean again", 20, |f| f.dropout_now.is_none() && f.recent_loss.is_some_and(|loss| loss > 0.0));
+    // Losses at the very end show only with the packet behind them.
+    std::thread::sleep(Duration::from_millis(800));
+    let counted = source.figures().packets.lost;
+    let dropped: u32 =
+        rig.records(|_| true).iter().map(|r| if let Event::Frame { dropped, .. } = r.event { dropped } else { 0 }).sum();
+    assert!(dropped > 0);
+    assert_eq!(counted, u64::from(dropped));
+}
+
+#[test]
+fn a_stall_is_a_freeze_of_its_length() {
+    let rig = rig(|_| {});
+    let source = rig.open(TransportChoice::Tcp);
+    wait(&source, "steady", 20, steady);
+    rig.camera.inject(Fault::Stall { lasting: Duration::from_millis(1500) });
+    wait(&source, "stalled in silence", 5, |f| f.verdict == Verdict::Stalled && f.cause == Some(Cause::Silence));
+    let figures = wait(&source, "over", 10, |f| !f.dropouts.is_empty());
+    let dropout = figures.dropouts[0];
+    assert_eq!((dropout.kind, dropout.cause), (DropoutKind::Freeze, Some(Cause::Silence)));
+    // What the log says was not sent, to a frame; and up to one keyframe interval until the next clean point.
+    let unsent = rig.records(|r| matches!(r.event, Event::FrameNotSent { .. })).len() as u64;
+    assert!(dropout.frames_missed.unwrap().abs_diff(unsent) <= 1, "{dropout:?}, {unsent} not sent");
+    assert!(dropout.length.as_millis().abs_diff(u128::from(unsent) * 40) <= 60, "{dropout:?}");
+}
+
+#[test]
+fn a_cut_is_an_outage_and_the_stream_comes_back_by_itself() {
+    let rig = rig(|_| {});
+    let source = rig.open(TransportChoice::Auto);
+    let other = rig.open_url(&rig.camera.url(Role::Main), TransportChoice::Tcp);
+    wait(&source, "steady", 20, steady);
+    rig.camera.inject(Fault::Cut { lasting: Duration::from_millis(300) });
+    let lost = wait(&source, "lost", 5, |f| f.verdict == Verdict::Lost && f.cause.is_some());
+    assert!(lost.next_try.is_some() && lost.text.is_some());
+    let back = wait(&source, "back", 15, |f| !f.dropouts.is_empty() && f.verdict == Verdict::Steady);
+    assert_eq!((back.dropouts[0].kind, back.dropouts[0].cause), (DropoutKind::Outage, Some(Cause::ClosedByCamera)));
+    assert_eq!(back.packets.lost, 0, "a new session is no loss");
+    wait(&other, "the other too", 15, |f| !f.dropouts.is_empty() && f.verdict == Verdict::Steady);
+}
+
+#[test]
+fn a_slowed_camera_is_accused_and_a_delayed_path_shows_in_latency() {
+    let rig = rig(|_| {});
+    let source = rig.open(TransportChoice::Udp);
+    wait(&source, "steady on the clock", 20, |f| steady(f) && f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock));
+    let before = source.figures().latency.unwrap().path.p50;
+    rig.camera.inject(Fault::Delay {
+        base: Duration::from_millis(300),
+        jitter: Duration::ZERO,
+        lasting: Duration::from_secs(30),
+    });
+    let late = wait(&source, "late", 20, |f| f.latency.is_some_and(|l| l.path.p50 > Duration::from_millis(250)));
+    let added = late.latency.unwrap().path.p50.saturating_sub(before);
+    assert!(added.as_millis().abs_diff(300) < 60, "{added:?}");
+    rig.camera.inject(Fault::Slow { share: 0.4, lasting: Duration::from_secs(30) });
+    let slowed = wait(&source, "slowed", 25, |f| f.verdict == Verdict::Strained && f.cause == Some(Cause::CameraSlowed));
+    assert!(slowed.sent.unwrap() < 22.0);
+    wait(&source, "measured", 15, |f| f.sent.is_some_and(|sent| (sent - 10.0).abs() < 0.3));
+}
+
+#[test]
+fn jitter_over_udp_is_put_in_order_without_loss() {
+    let rig = rig(|spec| spec.streams[1].kbps = 1500);
+    let source = rig.open(TransportChoice::Udp);
+    wait(&source, "steady", 20, steady);
+    rig.camera.inject(Fault::Delay { base: Duration::ZERO, jitter: Duration::from_millis(30), lasting: Duration::from_secs(20) });
+    let figures =
+        wait(&source, "reordered", 20, |f| f.packets.reordered > 20 && f.jitter.is_some_and(|j| j > Duration::from_millis(3)));
+    assert_eq!((figures.packets.lost, figures.frames.damaged), (0, 0));
+}
+
+#[test]
+fn sign_in_works_for_every_scheme_and_a_refusal_locks_without_retrying() {
+    for digest in [None, Some(DigestAlgorithm::Md5), Some(DigestAlgorithm::Sha256)] {
+        let credentials = tarnhithe(0)[3].sign_in.as_ref().unwrap().credentials.clone();
+        let rig = rig(|spec| spec.sign_in = Some(SignIn { credentials, digest }));
+        wait(&rig.open(TransportChoice::Tcp), "signed in", 20, steady);
+    }
+    let credentials = tarnhithe(0)[3].sign_in.as_ref().unwrap().credentials.clone();
+    let rig = rig(|spec| spec.sign_in = Some(SignIn { credentials, digest: Some(DigestAlgorithm::Md5) }));
+    let address = rig.camera.address();
+    for url in [format!("rtsp://{address}/sub"), format!("rtsp://harbour:wrong@{address}/sub")] {
+        let source = rig.open_url(&url, TransportChoice::Tcp);
+        let figures = wait(&source, "locked", 10, |f| f.verdict == Verdict::Locked);
+        assert_eq!((figures.cause, figures.next_try), (Some(Cause::SignIn), None));
+        assert!(source.order(Command::Retry));
+        wait(&source, "locked again", 10, |f| f.verdict == Verdict::Locked);
+        source.close();
+        wait_closed(&source);
+    }
+}
+
+#[test]
+fn the_session_is_kept_alive_past_its_time_out() {
+    let rig = rig(|spec| spec.session_timeout = Duration::from_secs(2));
+    let source = rig.open(TransportChoice::Udp);
+    wait(&source, "steady", 20, steady);
+    std::thread::sleep(Duration::from_secs(5));
+    let figures = source.figures();
+    assert!(figures.dropouts.is_empty() && figures.verdict == Verdict::Steady, "{figures:?}");
+}
+
+#[test]
+fn udp_refused_or_silent_becomes_tcp_under_auto() {
+    let rig = rig(|spec| spec.udp = false);
+    let figures = wait(&rig.open(TransportChoice::Auto), "refused", 20, steady);
+    assert_eq!(figures.transport, Some(Transport::Tcp));
+    let figures = wait(&rig.open(TransportChoice::Udp), "not offered", 10, |f| f.verdict == Verdict::Lost);
+    assert!(figures.text.as_ref().unwrap().contains("461"));
+}
+
+#[test]
+fn what_is_wrong_is_named() {
+    let rig = rig(|spec| spec.max_viewers = Some(1));
+    let address = rig.camera.address();
+    // A server that answers anything with nonsense, and one that says nothing.
+    let nonsense = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let nonsense_address = nonsense.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for mut stream in nonsense.incoming().take(3).flatten() {
+            let _ = stream.read(&mut [0; 256]);
+            let _ = stream.write_all(b"220 smtp ready\r\n");
+        }
+    });
+    let mute = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let first = rig.open(TransportChoice::Tcp);
+    wait(&first, "the one viewer", 20, steady);
+    for (url, cause) in [
+        (format!("rtsp://{closed}/x"), Cause::PortClosed),
+        (format!("rtsp://{nonsense_address}/x"), Cause::NotRtsp),
+        (format!("rtsp://{}/x", mute.local_addr().unwrap()), Cause::Silence),
+        (format!("rtsp://{address}/attic"), Cause::NoSuchStream),
+        (format!("rtsp://{address}/main"), Cause::ViewerLimit),
+        ("rtsp://no..such..host/x".to_owned(), Cause::Unresolved),
+    ] {
+        let source = rig.open_url(&url, TransportChoice::Auto);
+        let figures = wait(&source, &url, 15, |f| f.verdict == Verdict::Lost && f.cause.is_some());
+        assert_eq!(figures.cause, Some(cause), "{url}");
+        assert!(figures.next_try.is_some() && figures.text.is_some(), "{url}");
+    }
+}
