@@ -13,6 +13,7 @@
 pub mod backoff;
 pub mod cause;
 pub mod clock;
+pub mod layout;
 pub mod meter;
 pub mod receiver;
 pub mod rtcp;

@@ -1,0 +1,210 @@
+//! The handles behind a wall: receiving thread, decoders, open streams.
+
+use crate::app::{FeedKey, Site};
+use crossbeam_channel::Sender;
+use lattice_core::TransportChoice;
+use lattice_core::meter::Figures;
+use lattice_media::{ColourDescription, DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
+use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use tokio::sync::mpsc;
+
+/// The newest picture of one stream; a reader that is slow misses some, never waits.
+#[derive(Default)]
+struct Slot(Mutex<Option<Arc<TilePicture>>>);
+
+/// Tells the loop that there is something new; many tellings before it looks are one.
+#[derive(Clone)]
+pub struct Bell {
+    rung: Arc<AtomicBool>,
+    sender: Sender<()>,
+}
+
+impl Bell {
+    /// A bell that is heard on a channel.
+    pub fn new(sender: Sender<()>) -> Self {
+        Self { rung: Arc::default(), sender }
+    }
+
+    fn ring(&self) {
+        if !self.rung.swap(true, Ordering::AcqRel) {
+            let _ = self.sender.try_send(());
+        }
+    }
+
+    /// The loop looks now: the next ring counts again.
+    pub fn answered(&self) {
+        self.rung.store(false, Ordering::Release);
+    }
+}
+
+struct Feed {
+    source: Source,
+    lane: Lane,
+    slot: Arc<Slot>,
+    stations: mpsc::Sender<Station>,
+    wanted: Option<Wanted>,
+}
+
+/// Opens and closes streams and hands out what they give.
+pub struct Engine {
+    runtime: Runtime,
+    pool: Pool,
+    feeds: HashMap<FeedKey, Feed>,
+    closing: Vec<Source>,
+    site: Site,
+    transport: TransportChoice,
+    bell: Bell,
+    choice: DamageChoice,
+}
+
+/// A pool of decoders fit for this machine.
+pub fn pool() -> Pool {
+    let cores = std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
+    Pool::new(cores.clamp(1, 8), clock::now)
+}
+
+/// What a lane reports, as a station of the stream's meter.
+pub fn station(event: &LaneEvent) -> Option<Station> {
+    match *event {
+        LaneEvent::Decoded { number, at, damaged } => Some(Station::Decoded { number, at, damaged }),
+        LaneEvent::Refused { .. } => Some(Station::Refused),
+        LaneEvent::Skipped { count } => Some(Station::Skipped { count }),
+        LaneEvent::Picture(_) => None,
+    }
+}
+
+/// A way from a source to its decoder and back: the lane, what feeds it, and where its reports
+/// go once the source is there.
+pub fn wire(pool: &Pool, on_picture: impl Fn(Arc<TilePicture>) + Send + Sync + 'static) -> (Lane, lattice_net::UnitSink, StationPost) {
+    let post = StationPost::default();
+    let reports = post.clone();
+    let lane = pool.lane(Box::new(move |event| match event {
+        LaneEvent::Picture(picture) => on_picture(picture),
+        other => reports.send(station(&other)),
+    }));
+    let target = lane.clone();
+    let sink = Box::new(move |unit, sps: Option<&lattice_core::video::Sps>| {
+        let colour = sps.map_or_else(ColourDescription::default, |sps| ColourDescription { full_range: sps.full_range, matrix: sps.matrix });
+        target.push(unit, sps.map(|sps| (sps.width, sps.height)), colour);
+    });
+    (lane, sink, post)
+}
+
+/// Where a lane's reports go; set once the source exists.
+#[derive(Clone, Default)]
+pub struct StationPost(Arc<std::sync::OnceLock<mpsc::Sender<Station>>>);
+
+impl StationPost {
+    /// From now on reports go here.
+    pub fn set(&self, stations: mpsc::Sender<Station>) {
+        let _ = self.0.set(stations);
+    }
+
+    fn send(&self, station: Option<Station>) {
+        if let (Some(stations), Some(station)) = (self.0.get(), station) {
+            let _ = stations.try_send(station); // full: the source is far behind, and its rates say so
+        }
+    }
+}
+
+impl Engine {
+    /// An engine with nothing open.
+    pub fn new(site: Site, transport: TransportChoice, bell: Bell) -> std::io::Result<Self> {
+        Ok(Self {
+            runtime: Runtime::start()?,
+            pool: pool(),
+            feeds: HashMap::new(),
+            closing: Vec::new(),
+            site,
+            transport,
+            bell,
+            choice: DamageChoice::default(),
+        })
+    }
+
+    /// Opens a stream; one that is open stays as it is.
+    pub fn open(&mut self, key: FeedKey) {
+        let Some(url) = self.site.url(key).filter(|_| !self.feeds.contains_key(&key)) else { return };
+        let (slot, bell) = (Arc::new(Slot::default()), self.bell.clone());
+        let target = slot.clone();
+        let (lane, sink, post) = wire(&self.pool, move |picture| {
+            *target.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(picture);
+            bell.ring();
+        });
+        lane.on_damage(self.choice);
+        let config = SourceConfig { url: url.clone(), transport: self.transport, decodes: true };
+        let source = Source::open(self.runtime.handle(), config, Some(sink));
+        let stations = source.stations();
+        post.set(stations.clone());
+        self.feeds.insert(key, Feed { source, lane, slot, stations, wanted: None });
+    }
+
+    /// Closes a stream politely.
+    pub fn close(&mut self, key: FeedKey) {
+        self.closing.retain(|source| !source.is_closed());
+        if let Some(feed) = self.feeds.remove(&key) {
+            feed.lane.close();
+            feed.source.close();
+            self.closing.push(feed.source);
+        }
+    }
+
+    /// What the tile of a stream can show; `None` when it is not on the screen.
+    pub fn want(&mut self, key: FeedKey, wanted: Option<Wanted>) {
+        let Some(feed) = self.feeds.get_mut(&key).filter(|feed| feed.wanted != wanted) else { return };
+        if feed.wanted.is_some() != wanted.is_some() {
+            let _ = feed.stations.try_send(Station::Visible(wanted.is_some()));
+        }
+        feed.wanted = wanted;
+        feed.lane.want(wanted);
+    }
+
+    /// Open streams.
+    pub fn keys(&self) -> Vec<FeedKey> {
+        self.feeds.keys().copied().collect()
+    }
+
+    /// The newest picture of a stream.
+    pub fn picture(&self, key: FeedKey) -> Option<Arc<TilePicture>> {
+        self.feeds.get(&key)?.slot.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The newest figures of a stream.
+    pub fn figures(&self, key: FeedKey) -> Option<Arc<Figures>> {
+        Some(self.feeds.get(&key)?.source.figures())
+    }
+
+    /// A picture was written to the terminal.
+    pub fn drawn(&self, key: FeedKey, number: u64) {
+        if let Some(feed) = self.feeds.get(&key) {
+            let _ = feed.stations.try_send(Station::Drawn { number, at: clock::now() });
+        }
+    }
+
+    /// Tries a stream again now.
+    pub fn retry(&self, key: FeedKey) {
+        if let Some(feed) = self.feeds.get(&key) {
+            feed.source.order(Command::Retry);
+        }
+    }
+
+    /// What to do with damaged pictures, everywhere.
+    pub fn on_damage(&mut self, choice: DamageChoice) {
+        self.choice = choice;
+        self.feeds.values().for_each(|feed| feed.lane.on_damage(choice));
+    }
+
+    /// Takes leave of every camera, within a second.
+    pub fn shut_down(mut self) {
+        for key in self.keys() {
+            self.close(key);
+        }
+        let deadline = std::time::Instant::now() + std::time::Duration::from_millis(900);
+        while self.closing.iter().any(|source| !source.is_closed()) && std::time::Instant::now() < deadline {
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+    }
+}

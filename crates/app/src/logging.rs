@@ -1,0 +1,33 @@
+//! Logs go to a file, never to the screen.
+
+use anyhow::Context as _;
+use etcetera::{BaseStrategy as _, choose_base_strategy};
+use std::path::PathBuf;
+use tracing_appender::non_blocking::WorkerGuard;
+use tracing_appender::rolling::{RollingFileAppender, Rotation};
+
+/// The folder of the program's state.
+pub fn state_folder() -> anyhow::Result<PathBuf> {
+    let strategy = choose_base_strategy().context("no home folder")?;
+    let base = strategy.state_dir().unwrap_or_else(|| strategy.data_dir());
+    Ok(base.join("amber-lattice"))
+}
+
+/// Starts logging to a file a day, a week of them; the guard writes the rest out when dropped. A
+/// folder that cannot be written is no reason not to run.
+pub fn start(name: &str) -> Option<WorkerGuard> {
+    let folder = state_folder().ok()?;
+    std::fs::create_dir_all(&folder).ok()?;
+    let appender = RollingFileAppender::builder()
+        .rotation(Rotation::DAILY)
+        .filename_prefix(name)
+        .filename_suffix("log")
+        .max_log_files(7)
+        .build(&folder)
+        .ok()?;
+    let (writer, guard) = tracing_appender::non_blocking(appender);
+    let level = if std::env::var_os("AMBER_LATTICE_DEBUG").is_some() { tracing::Level::DEBUG } else { tracing::Level::INFO };
+    tracing_subscriber::fmt().with_writer(writer).with_ansi(false).with_max_level(level).try_init().ok()?;
+    tracing::info!(version = env!("CARGO_PKG_VERSION"), codec_assembly = lattice_media::has_assembly(), "start");
+    Some(guard)
+}

@@ -1,0 +1,57 @@
+//! Amber Lattice: a wall of live camera streams in the terminal, each one measured.
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
+mod app;
+mod cli;
+mod demo;
+mod engine;
+mod keymap;
+mod logging;
+mod measure;
+mod paint;
+mod private_args;
+mod run;
+mod standin;
+mod theme;
+mod view;
+
+use clap::{CommandFactory as _, Parser as _};
+use cli::{Cli, Command};
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let args = match private_args::take() {
+        Ok(args) => args,
+        Err(error) => {
+            eprintln!("amber-lattice: {error:#}");
+            return ExitCode::from(2);
+        }
+    };
+    let cli = match Cli::try_parse_from(args) {
+        Ok(cli) => cli,
+        Err(error) => {
+            let _ = error.print();
+            return ExitCode::from(if error.use_stderr() { 2 } else { 0 });
+        }
+    };
+    match dispatch(cli) {
+        Ok(code) => code,
+        Err(error) => {
+            eprintln!("amber-lattice: {error:#}");
+            ExitCode::from(2)
+        }
+    }
+}
+
+fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
+    match cli.command {
+        Command::Demo(options) => demo::run(&options),
+        Command::Open(options) => run::open(&options),
+        Command::Measure(options) => measure::run(&options),
+        Command::Standin(options) => standin::run(&options),
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "amber-lattice", &mut std::io::stdout());
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}

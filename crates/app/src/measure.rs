@@ -1,0 +1,256 @@
+//! `measure`: the same work without a screen.
+
+use crate::cli::MeasureOptions;
+use jiff::Timestamp;
+use lattice_core::meter::{Dropout, Figures, Spread};
+use lattice_core::{FrameRate, SourceUrl};
+use lattice_media::Wanted;
+use lattice_net::{Runtime, Source, SourceConfig, clock};
+use serde::Serialize;
+use std::io::{IsTerminal as _, Write as _};
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// A picture of the size of a small tile is made of every frame, as on a wall.
+const TILE: Wanted = Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) };
+
+#[derive(Serialize)]
+struct Report {
+    streams: Vec<StreamReport>,
+}
+
+#[derive(Serialize)]
+struct StreamReport {
+    url: String,
+    verdict: &'static str,
+    cause: Option<&'static str>,
+    detail: Option<String>,
+    transport: Option<&'static str>,
+    codec: Option<String>,
+    profile: Option<&'static str>,
+    width: Option<u32>,
+    height: Option<u32>,
+    fps: Rates,
+    bitrate_kbps: Option<f64>,
+    keyframe_interval_s: Option<f64>,
+    latency_ms: Option<LatencyReport>,
+    jitter_ms: Option<f64>,
+    packets: Packets,
+    frames: Frames,
+    first_picture_ms: Option<u64>,
+    dropouts: Vec<DropoutReport>,
+}
+
+#[derive(Serialize)]
+struct Rates {
+    declared: Option<f64>,
+    sent: Option<f64>,
+    arrived: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct LatencyReport {
+    basis: &'static str,
+    p50: f64,
+    p95: f64,
+    error: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct Packets {
+    received: u64,
+    lost: u64,
+    reordered: u64,
+    duplicate: u64,
+}
+
+#[derive(Serialize)]
+struct Frames {
+    received: u64,
+    damaged: u64,
+    decoded: Option<u64>,
+}
+
+#[derive(Serialize)]
+struct DropoutReport {
+    start: String,
+    length_ms: u64,
+    kind: &'static str,
+    frames_missed: Option<u64>,
+    cause: Option<&'static str>,
+    running: bool,
+}
+
+fn rounded(value: f64, digits: i32) -> f64 {
+    let scale = 10f64.powi(digits);
+    (value * scale).round() / scale
+}
+
+fn millis(span: Duration) -> f64 {
+    rounded(span.as_secs_f64() * 1e3, 1)
+}
+
+impl StreamReport {
+    fn new(url: &SourceUrl, figures: &Figures, decodes: bool) -> Self {
+        let rate = |rate: Option<f64>| rate.map(|rate| rounded(rate, 2));
+        let running = figures.dropout_now.iter().map(|dropout| (dropout, true));
+        let dropouts = figures.dropouts.iter().map(|dropout| (dropout, false)).chain(running);
+        Self {
+            url: url.to_string(),
+            verdict: figures.verdict.word(),
+            cause: figures.cause.map(lattice_core::Cause::word),
+            detail: figures.text.clone(),
+            transport: figures.transport.map(lattice_core::Transport::word),
+            codec: figures.codec.clone(),
+            profile: figures.profile,
+            width: figures.size.map(|(width, _)| width),
+            height: figures.size.map(|(_, height)| height),
+            fps: Rates { declared: rate(figures.declared.map(FrameRate::per_second)), sent: rate(figures.sent), arrived: rate(figures.arrived) },
+            bitrate_kbps: figures.bitrate_10s.map(|bitrate| rounded(bitrate.kilo(), 0)),
+            keyframe_interval_s: figures.keyframe_interval.map(|span| rounded(span.as_secs_f64(), 3)),
+            latency_ms: figures.latency.map(|latency| {
+                let Spread { p50, p95 } = latency.total;
+                LatencyReport { basis: latency.basis.word(), p50: millis(p50), p95: millis(p95), error: latency.error.map(millis) }
+            }),
+            jitter_ms: figures.jitter.map(millis),
+            packets: Packets {
+                received: figures.packets.received,
+                lost: figures.packets.lost,
+                reordered: figures.packets.reordered,
+                duplicate: figures.packets.duplicate,
+            },
+            frames: Frames {
+                received: figures.frames.received,
+                damaged: figures.frames.damaged,
+                decoded: decodes.then_some(figures.frames.decoded),
+            },
+            first_picture_ms: figures.first_picture.map(|span| span.as_millis() as u64),
+            dropouts: dropouts.map(|(dropout, running)| dropout_report(dropout, running)).collect(),
+        }
+    }
+}
+
+fn dropout_report(dropout: &Dropout, running: bool) -> DropoutReport {
+    let wall = clock::pair().wall_at(dropout.start);
+    let start = Timestamp::from_microsecond(wall.as_unix_micros() / 1000 * 1000).map_or_else(|_| String::new(), |at| at.to_string());
+    DropoutReport {
+        start,
+        length_ms: dropout.length.as_millis() as u64,
+        kind: dropout.kind.word(),
+        frames_missed: dropout.frames_missed,
+        cause: dropout.cause.map(lattice_core::Cause::word),
+        running,
+    }
+}
+
+/// Measures, prints, and answers with the exit status.
+pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("measure");
+    let runtime = Runtime::start()?;
+    let decodes = !options.no_decode;
+    let pool = decodes.then(crate::engine::pool);
+    let sources: Vec<Source> = options
+        .urls
+        .iter()
+        .map(|url| {
+            let wired = pool.as_ref().map(|pool| crate::engine::wire(pool, |_| {}));
+            let config = SourceConfig { url: url.clone(), transport: options.transport.into(), decodes };
+            let Some((lane, sink, post)) = wired else { return Source::open(runtime.handle(), config, None) };
+            lane.want(Some(TILE));
+            let source = Source::open(runtime.handle(), config, Some(sink));
+            post.set(source.stations());
+            source
+        })
+        .collect();
+    watch(&sources, options);
+    let figures: Vec<Arc<Figures>> = sources.iter().map(Source::figures).collect();
+    sources.iter().for_each(Source::close);
+    let report = Report {
+        streams: options.urls.iter().zip(&figures).map(|(url, figures)| StreamReport::new(url, figures, decodes)).collect(),
+    };
+    let mut out = std::io::stdout().lock();
+    if options.json {
+        writeln!(out, "{}", serde_json::to_string(&report)?)?;
+    } else {
+        write!(out, "{}", table(&report))?;
+    }
+    let end = Instant::now() + Duration::from_millis(700);
+    while sources.iter().any(|source| !source.is_closed()) && Instant::now() < end {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let all_gave_one = figures.iter().all(|figures| figures.first_picture.is_some());
+    Ok(if all_gave_one { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// Waits, with a line of progress on standard error where a person is looking. Ends on a signal
+/// too: what was measured by then is printed.
+fn watch(sources: &[Source], options: &MeasureOptions) {
+    let started = Instant::now();
+    let stop = Arc::new(std::sync::atomic::AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        let _ = signal_hook::flag::register(signal, stop.clone());
+    }
+    let progress = !options.json && std::io::stderr().is_terminal();
+    let plain = !options.json && !progress;
+    let mut said = 0;
+    while started.elapsed() < options.span && !stop.load(std::sync::atomic::Ordering::Relaxed) {
+        let rest = options.span.saturating_sub(started.elapsed());
+        std::thread::sleep(rest.min(Duration::from_millis(100)));
+        let with_picture = sources.iter().filter(|source| source.figures().first_picture.is_some()).count();
+        let line = format!(
+            "measuring {} of {} s, {with_picture} of {} with a picture",
+            started.elapsed().as_secs(),
+            options.span.as_secs_f64().ceil(),
+            sources.len()
+        );
+        if progress {
+            eprint!("\r{line} ");
+        } else if plain && started.elapsed().as_secs() / 5 > said {
+            said = started.elapsed().as_secs() / 5;
+            eprintln!("{line}");
+        }
+    }
+    if progress {
+        eprintln!();
+    }
+}
+
+fn table(report: &Report) -> String {
+    let header = ["verdict", "transport", "codec", "size", "declared", "sent", "arrived", "kbit/s", "latency ms", "lost", "dropouts", "url"];
+    let text = |value: Option<String>| value.unwrap_or_else(|| "-".into());
+    let rate = |value: Option<f64>| text(value.map(|value| format!("{value:.1}")));
+    let mut rows: Vec<Vec<String>> = vec![header.iter().map(ToString::to_string).collect()];
+    for stream in &report.streams {
+        let latency = stream.latency_ms.as_ref().map(|l| format!("{:.0}/{:.0} {}", l.p50, l.p95, l.basis));
+        rows.push(vec![
+            stream.verdict.into(),
+            text(stream.transport.map(str::to_owned)),
+            text(stream.codec.clone()),
+            text(stream.width.zip(stream.height).map(|(w, h)| format!("{w}x{h}"))),
+            rate(stream.fps.declared),
+            rate(stream.fps.sent),
+            rate(stream.fps.arrived),
+            text(stream.bitrate_kbps.map(|kbps| format!("{kbps:.0}"))),
+            text(latency),
+            stream.packets.lost.to_string(),
+            stream.dropouts.len().to_string(),
+            stream.url.clone(),
+        ]);
+    }
+    let widths: Vec<usize> = (0..header.len())
+        .map(|column| rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0))
+        .collect();
+    let line = |row: &Vec<String>| {
+        let cells: Vec<String> = row.iter().zip(&widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
+        cells.join("  ").trim_end().to_owned() + "\n"
+    };
+    let mut out: String = rows.iter().map(line).collect();
+    for stream in &report.streams {
+        if let Some(cause) = lattice_core::Cause::ALL.iter().find(|cause| Some(cause.word()) == stream.cause) {
+            let detail = stream.detail.as_deref().map_or(String::new(), |detail| format!(" ({detail})"));
+            out += &format!("{}: {cause}{detail}. {}\n", stream.url, cause.advice());
+        }
+    }
+    out
+}

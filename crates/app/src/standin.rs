@@ -1,0 +1,87 @@
+//! The stand-in port from the command line.
+
+use crate::cli::StandinOptions;
+use anyhow::Context as _;
+use lattice_sim::{Camera, Fault, Log, Port, Role, tarnhithe};
+use serde::{Deserialize, Serialize};
+use std::io::{BufRead as _, Write as _};
+use std::process::ExitCode;
+
+/// A camera as `standin --json` prints it, and as the demo reads it.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Announcement {
+    /// Its name.
+    pub name: String,
+    /// URL of the main stream.
+    pub main: String,
+    /// URL of the sub stream.
+    pub sub: String,
+}
+
+/// Runs until stopped.
+pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("standin");
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let log = match &options.log {
+        Some(path) => Log::to_file(path).with_context(|| format!("cannot write the log {}", path.display()))?,
+        None => Log::default(),
+    };
+    let port = runtime.block_on(Port::start(tarnhithe(options.port), log))?;
+    announce(port.cameras(), options.json)?;
+    let (stop, stopped) = std::sync::mpsc::channel();
+    let mut signals = signal_hook::iterator::Signals::new([signal_hook::consts::SIGTERM, signal_hook::consts::SIGINT])?;
+    let on_signal = stop.clone();
+    std::thread::spawn(move || {
+        if signals.forever().next().is_some() {
+            let _ = on_signal.send(());
+        }
+    });
+    let (cameras, tied) = (port.cameras().to_vec(), options.tied);
+    std::thread::spawn(move || {
+        take_orders(&cameras);
+        if tied {
+            let _ = stop.send(());
+        }
+    });
+    let _ = stopped.recv();
+    drop(port);
+    runtime.shutdown_timeout(std::time::Duration::from_millis(300));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn announce(cameras: &[Camera], json: bool) -> anyhow::Result<()> {
+    let mut out = std::io::stdout().lock();
+    for (number, camera) in (1..).zip(cameras) {
+        if json {
+            let line = Announcement { name: camera.name().to_owned(), main: camera.url(Role::Main), sub: camera.url(Role::Sub) };
+            writeln!(out, "{}", serde_json::to_string(&line)?)?;
+            continue;
+        }
+        for stream in &camera.spec().streams {
+            let size = format!("{}x{}", stream.width, stream.height);
+            let (name, word, url) = (camera.name(), stream.role.word(), camera.url(stream.role));
+            writeln!(out, "{number}  {name:<16} {word:<5} {size:>9} at {:<5} {url}", stream.fps)?;
+        }
+    }
+    if !json {
+        writeln!(out, "Running until stopped with Ctrl-C. Type a camera's number and a fault, like: 1 stall 3")?;
+    }
+    out.flush()?;
+    Ok(())
+}
+
+fn take_orders(cameras: &[Camera]) {
+    for line in std::io::stdin().lock().lines().map_while(Result::ok) {
+        let line = line.trim();
+        if line.is_empty() {
+            continue;
+        }
+        let (number, order) = line.split_once(' ').unwrap_or((line, ""));
+        let camera = number.parse::<usize>().ok().and_then(|number| cameras.get(number.checked_sub(1)?));
+        match (camera, order.parse::<Fault>()) {
+            (Some(camera), Ok(fault)) => camera.inject(fault),
+            (None, _) => eprintln!("there is no camera {number:?}: say a number from 1 to {}", cameras.len()),
+            (_, Err(error)) => eprintln!("{error}"),
+        }
+    }
+}

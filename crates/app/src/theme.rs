@@ -1,0 +1,156 @@
+//! Colours and signs. Amber is calm, brightness is spent on what needs the eye, coral needs a hand,
+//! teal is where the operator is. No colour tells anything alone.
+
+use lattice_core::Verdict;
+use ratatui::style::{Color, Modifier, Style};
+
+/// How many colours the terminal shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ColourDepth {
+    /// None: `NO_COLOR`, or a terminal without.
+    Mono,
+    /// The sixteen.
+    Sixteen,
+    /// The 256 of the usual palette.
+    Palette,
+    /// 24 bits.
+    True,
+}
+
+impl ColourDepth {
+    /// What the environment says.
+    pub fn from_environment(get: impl Fn(&str) -> Option<String>) -> Self {
+        let term = get("TERM").unwrap_or_default();
+        let colour_term = get("COLORTERM").unwrap_or_default();
+        if get("NO_COLOR").is_some_and(|value| !value.is_empty()) || term == "dumb" || term.ends_with("-m") || term == "vt100" {
+            Self::Mono
+        } else if colour_term == "truecolor" || colour_term == "24bit" || term.ends_with("-direct") {
+            Self::True
+        } else if term.contains("256") || term.contains("kitty") {
+            Self::Palette
+        } else {
+            Self::Sixteen
+        }
+    }
+}
+
+/// A tone by its use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tone {
+    /// Names and figures of what is well.
+    Calm,
+    /// What recedes.
+    Faint,
+    /// What needs the eye.
+    Bright,
+    /// What needs a hand.
+    Alarm,
+    /// Where the operator is.
+    Here,
+    /// On the way.
+    Waiting,
+    /// Text to be read.
+    Text,
+}
+
+/// Tones for one terminal.
+#[derive(Debug, Clone, Copy)]
+pub struct Theme {
+    /// Its colours.
+    pub depth: ColourDepth,
+}
+
+impl Theme {
+    /// The ground that everything stands on.
+    pub const fn ground(self) -> Style {
+        match self.depth {
+            ColourDepth::True => Style::new().bg(Color::Rgb(16, 14, 12)).fg(Color::Rgb(200, 160, 100)),
+            _ => Style::new(),
+        }
+    }
+
+    /// A tone's style.
+    pub const fn tone(self, tone: Tone) -> Style {
+        let style = Style::new();
+        match self.depth {
+            ColourDepth::True => style.fg(match tone {
+                Tone::Calm => Color::Rgb(176, 134, 74),
+                Tone::Faint => Color::Rgb(104, 86, 60),
+                Tone::Bright => Color::Rgb(255, 194, 84),
+                Tone::Alarm => Color::Rgb(255, 122, 96),
+                Tone::Here => Color::Rgb(84, 214, 198),
+                Tone::Waiting => Color::Rgb(86, 148, 142),
+                Tone::Text => Color::Rgb(224, 204, 172),
+            }),
+            ColourDepth::Palette => style.fg(Color::Indexed(match tone {
+                Tone::Calm => 137,
+                Tone::Faint => 95,
+                Tone::Bright => 221,
+                Tone::Alarm => 209,
+                Tone::Here => 80,
+                Tone::Waiting => 66,
+                Tone::Text => 187,
+            })),
+            ColourDepth::Sixteen => match tone {
+                Tone::Calm => style.fg(Color::Yellow),
+                Tone::Faint => style.fg(Color::DarkGray),
+                Tone::Bright => style.fg(Color::LightYellow),
+                Tone::Alarm => style.fg(Color::LightRed),
+                Tone::Here => style.fg(Color::LightCyan),
+                Tone::Waiting => style.fg(Color::Cyan),
+                Tone::Text => style.fg(Color::White),
+            },
+            ColourDepth::Mono => match tone {
+                Tone::Bright | Tone::Alarm | Tone::Here => style.add_modifier(Modifier::BOLD),
+                Tone::Faint => style.add_modifier(Modifier::DIM),
+                _ => style,
+            },
+        }
+    }
+
+    /// The tone of a verdict.
+    pub const fn verdict(verdict: Verdict) -> Tone {
+        match verdict {
+            Verdict::Steady => Tone::Calm,
+            Verdict::Strained => Tone::Bright,
+            Verdict::Stalled | Verdict::Lost | Verdict::Locked => Tone::Alarm,
+            Verdict::Waiting => Tone::Waiting,
+            Verdict::Resting => Tone::Faint,
+        }
+    }
+}
+
+/// The sign of a verdict.
+pub const fn sign(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Steady => "•",
+        Verdict::Strained => "≈",
+        Verdict::Stalled => "■",
+        Verdict::Lost => "×",
+        Verdict::Locked => "⊘",
+        Verdict::Waiting => "…",
+        Verdict::Resting => "z",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_environment_decides_the_depth() {
+        let depth = |pairs: &[(&str, &str)]| {
+            ColourDepth::from_environment(|name| pairs.iter().find(|(key, _)| *key == name).map(|(_, value)| (*value).to_owned()))
+        };
+        assert_eq!(depth(&[("TERM", "xterm-256color"), ("COLORTERM", "truecolor")]), ColourDepth::True);
+        assert_eq!(depth(&[("TERM", "xterm-256color")]), ColourDepth::Palette);
+        assert_eq!(depth(&[("TERM", "linux")]), ColourDepth::Sixteen);
+        assert_eq!(depth(&[("TERM", "xterm"), ("COLORTERM", "truecolor"), ("NO_COLOR", "1")]), ColourDepth::Mono);
+    }
+
+    #[test]
+    fn every_verdict_has_its_own_sign() {
+        let signs: std::collections::BTreeSet<_> = Verdict::WORST_FIRST.iter().map(|verdict| sign(*verdict)).collect();
+        assert_eq!(signs.len(), Verdict::WORST_FIRST.len());
+    }
+}

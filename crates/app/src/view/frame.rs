@@ -1,0 +1,70 @@
+//! Header and footer.
+
+use crate::app::App;
+use crate::keymap::{Action, Context, KEYMAP};
+use crate::theme::{Theme, Tone, sign};
+use lattice_core::Verdict;
+use lattice_media::DamageChoice;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Widget as _;
+use unicode_width::UnicodeWidthStr as _;
+
+/// Site, how many tiles are in which state, time of day.
+pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
+    let padded = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };
+    Line::styled(app.site.name.clone(), theme.tone(Tone::Text)).render(padded, buf);
+    let verdict = |tile| app.figures.get(&crate::app::Tile::key(tile)).map_or(Verdict::Waiting, |figures| figures.verdict);
+    let mut spans: Vec<Span<'_>> = Vec::new();
+    for kind in Verdict::WORST_FIRST {
+        let count = app.tiles.iter().filter(|tile| verdict(tile) == kind).count();
+        if count > 0 {
+            spans.push(Span::styled(format!("  {} {count} {kind}", sign(kind)), theme.tone(Theme::verdict(kind))));
+        }
+    }
+    if app.damage == DamageChoice::Show {
+        spans.push(Span::styled("  showing damaged pictures", theme.tone(Tone::Bright)));
+    }
+    let states = Line::from(spans);
+    let (width, name, clock) = (states.width() as u16, app.site.name.width() as u16, app.clock.width() as u16);
+    let room = padded.width.saturating_sub(name + clock + 4);
+    if width <= room {
+        let middle = padded.x + (padded.width - width) / 2;
+        let x = middle.clamp(padded.x + name + 2, padded.right() - clock - 2 - width);
+        states.render(Rect { x, width, ..padded }, buf);
+    }
+    Line::styled(app.clock.clone(), theme.tone(Tone::Calm)).right_aligned().render(padded, buf);
+}
+
+/// News or lasting trouble on the left, keys on the right; keys give way.
+pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
+    let padded = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };
+    let mut hints: Vec<(&str, &str)> = KEYMAP
+        .iter()
+        .filter(|binding| binding.context == Context::Wall && (app.demo || binding.action != Action::Faults))
+        .filter_map(|binding| Some((binding.keys.split(' ').next()?, binding.hint?)))
+        .map(|(key, hint)| if key == "enter" && app.enlarged { (key, "return") } else { (key, hint) })
+        .collect();
+    let news = app.foot_line();
+    let news_width = news.as_ref().map_or(0, |(text, _)| text.width() + 3);
+    let width = |hints: &[(&str, &str)]| hints.iter().map(|(key, hint)| key.width() + hint.width() + 3).sum::<usize>().saturating_sub(2);
+    // Help and quit stay to the last.
+    while hints.len() > 2 && news_width + width(&hints) > usize::from(padded.width) {
+        hints.remove(hints.len().saturating_sub(3));
+    }
+    let spans: Vec<Span<'_>> = hints
+        .iter()
+        .enumerate()
+        .flat_map(|(n, (key, hint))| {
+            let gap = if n == 0 { "" } else { "  " };
+            [Span::styled(format!("{gap}{key} "), theme.tone(Tone::Here)), Span::styled(*hint, theme.tone(Tone::Faint))]
+        })
+        .collect();
+    let hints_width = width(&hints) as u16;
+    Line::from(spans).right_aligned().render(padded, buf);
+    if let Some((text, tone)) = news {
+        let room = Rect { width: padded.width.saturating_sub(hints_width + 2), ..padded };
+        Line::styled(text, theme.tone(tone)).render(room, buf);
+    }
+}

@@ -1,0 +1,82 @@
+//! What stands in front of the wall.
+
+use crate::app::{App, FAULTS};
+use crate::keymap::{Context, KEYMAP};
+use crate::theme::{Theme, Tone, sign};
+use lattice_core::Verdict;
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Margin, Rect};
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
+
+const FIGURES: [(&str, &str); 9] = [
+    ("sent/declared", "frames/s by the camera's own timestamps over 5 s, against what it says it sends"),
+    ("latency", "capture to drawn, median of 10 s; c: by the camera's clock; + and r: above the least seen in the last minute"),
+    ("lost", "packets expected and never received since the start; in brackets the share of the last 10 s"),
+    ("dropout", "no new picture that can be shown for longer than 3 frame periods and 400 ms"),
+    ("stutter", "a dropout below 1 s"),
+    ("freeze", "a dropout from 1 s on while the session lives"),
+    ("outage", "a dropout while there is no session"),
+    ("pulse", "the last minute, a cell a second: share of the expected frames that came fit to show; a gap: none"),
+    ("M, S", "main stream, sub stream"),
+];
+
+fn verdict_help(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Steady => "pictures come as declared",
+        Verdict::Strained => "pictures come, but lossy, late or too few",
+        Verdict::Stalled => "the session lives and no new picture comes",
+        Verdict::Lost => "there is no session; tried again by itself",
+        Verdict::Locked => "a sign-in is needed or was refused; never tried again by itself",
+        Verdict::Waiting => "on the way to the first picture",
+        Verdict::Resting => "planned rest",
+    }
+}
+
+fn panel(theme: Theme, area: Rect, width: u16, height: u16, buf: &mut Buffer) -> Rect {
+    let (width, height) = (width.min(area.width), height.min(area.height));
+    let place = Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height) / 2, width, height };
+    Clear.render(place, buf);
+    buf.set_style(place, theme.ground());
+    place.inner(Margin { horizontal: 2, vertical: 1 })
+}
+
+/// Keys from the table, verdicts and figures with their meaning.
+pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
+    let pair = |key: String, tone: Tone, text: &str| {
+        Line::from(vec![Span::styled(format!("{key:<15}"), theme.tone(tone)), Span::styled(text.to_owned(), theme.tone(Tone::Text))])
+    };
+    let title = |text: &'static str| Line::styled(text, theme.tone(Tone::Bright));
+    let mut lines = vec![title("Keys")];
+    for binding in KEYMAP.iter().filter(|binding| binding.context == Context::Wall) {
+        lines.push(pair(binding.keys.replace(' ', ", "), Tone::Here, binding.help));
+    }
+    lines.extend([Line::default(), title("Verdicts")]);
+    for verdict in Verdict::WORST_FIRST {
+        lines.push(pair(format!("{} {verdict}", sign(verdict)), Theme::verdict(verdict), verdict_help(verdict)));
+    }
+    lines.extend([Line::default(), title("Figures")]);
+    lines.extend(FIGURES.iter().map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
+    let codec = if lattice_media::has_assembly() { "with assembly" } else { "without assembly (nasm was missing at build): decoding costs twice as much" };
+    lines.extend([Line::default(), pair("H.264 decoder".into(), Tone::Calm, codec)]);
+    let inner = panel(theme, app.area, 118, lines.len() as u16 + 2, buf);
+    let wrapped: u16 = lines.iter().map(|line| (line.width() as u16).div_ceil(inner.width.max(1)).max(1)).sum();
+    let scroll = scroll.min(wrapped.saturating_sub(inner.height));
+    Paragraph::new(lines).wrap(Wrap { trim: false }).scroll((scroll, 0)).render(inner, buf);
+    if wrapped > inner.height {
+        let hint = Line::styled("j, k scroll  esc back", theme.tone(Tone::Here)).right_aligned();
+        hint.render(Rect { y: inner.bottom(), height: 1, ..inner }, buf);
+    }
+}
+
+/// The faults that the selected stand-in camera can have.
+pub fn faults(app: &App, theme: Theme, buf: &mut Buffer) {
+    let name = app.selected_tile().map_or("", |tile| app.name(tile));
+    let mut lines = vec![Line::styled(format!("Order a fault from {name}"), theme.tone(Tone::Bright)), Line::default()];
+    for (number, (text, _)) in (1..).zip(FAULTS) {
+        lines.push(Line::from(vec![Span::styled(format!("{number}  "), theme.tone(Tone::Here)), Span::styled(text, theme.tone(Tone::Text))]));
+    }
+    lines.extend([Line::default(), Line::styled("esc back", theme.tone(Tone::Faint))]);
+    let inner = panel(theme, app.area, 50, lines.len() as u16 + 2, buf);
+    Paragraph::new(lines).render(inner, buf);
+}

@@ -1,0 +1,116 @@
+//! The line of figures under a picture. As it gets narrow it sheds fields in a fixed order; verdict
+//! and name stay to the last.
+
+use crate::app::{App, Tile};
+use crate::theme::{Theme, Tone, sign};
+use lattice_core::meter::{Figures, LatencyBasis};
+use lattice_core::{Mono, Verdict};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Widget as _;
+use unicode_width::UnicodeWidthStr as _;
+
+/// A field; the highest number is shed first.
+struct Field {
+    text: String,
+    tone: Tone,
+    shed: u8,
+}
+
+const fn field(shed: u8, tone: Tone, text: String) -> Field {
+    Field { text, tone, shed }
+}
+
+/// Draws a tile's plate.
+pub fn draw(app: &App, theme: Theme, tile: &Tile, selected: bool, area: Rect, buf: &mut Buffer) {
+    let fields = shed(fields(app, tile, selected), area.width);
+    let mut spans = Vec::new();
+    for (n, field) in fields.into_iter().enumerate() {
+        let gap = match n {
+            0 => "",
+            1 => " ",
+            _ => "  ",
+        };
+        spans.push(Span::raw(gap));
+        spans.push(Span::styled(field.text, theme.tone(field.tone)));
+    }
+    Line::from(spans).render(area, buf);
+}
+
+fn shed(mut fields: Vec<Field>, width: u16) -> Vec<Field> {
+    let total = |fields: &[Field]| fields.iter().map(|field| field.text.width() + 2).sum::<usize>().saturating_sub(3);
+    while total(&fields) > usize::from(width) {
+        let Some(first_to_go) = (0..fields.len()).filter(|n| fields[*n].shed > 0).max_by_key(|n| fields[*n].shed) else { break };
+        fields.remove(first_to_go);
+    }
+    fields
+}
+
+fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
+    let figures = app.figures.get(&tile.key());
+    let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
+    let tone = Theme::verdict(verdict);
+    let name_tone = match (selected, verdict) {
+        (true, _) => Tone::Here,
+        (false, Verdict::Steady) => Tone::Calm,
+        (false, _) => tone,
+    };
+    let mut out = vec![field(0, tone, sign(verdict).into()), field(0, name_tone, app.name(tile).into())];
+    let switching = tile.switching.map_or(String::new(), |role| format!("→{} switching", role.letter()));
+    let stream_tone = if tile.switching.is_some() { Tone::Here } else { Tone::Calm };
+    out.push(field(1, stream_tone, format!("{}{switching}", tile.role.letter())));
+    let Some(figures) = figures else { return out };
+    if let Some(trouble) = trouble(figures, app.now) {
+        out.push(field(2, tone, trouble));
+    }
+    if verdict == Verdict::Steady || verdict == Verdict::Strained {
+        out.extend(measured(figures));
+    } else if let Some((width, height)) = figures.size {
+        out.push(field(8, Tone::Faint, format!("{width}×{height}")));
+    }
+    if verdict == Verdict::Steady {
+        out.push(field(9, Tone::Faint, verdict.to_string()));
+    }
+    out
+}
+
+fn measured(figures: &Figures) -> Vec<Field> {
+    let mut out = Vec::new();
+    if let Some((width, height)) = figures.size {
+        out.push(field(7, Tone::Calm, format!("{width}×{height}")));
+    }
+    let rate = |rate: Option<f64>| rate.map_or_else(|| "–".to_owned(), |rate| format!("{rate:.1}"));
+    let declared = figures.declared.map(lattice_core::FrameRate::per_second);
+    out.push(field(3, Tone::Calm, format!("{:>4}/{:<4}", rate(figures.sent), rate(declared))));
+    let latency = figures.latency.map(|latency| {
+        let basis = if latency.basis == LatencyBasis::Clock { ' ' } else { '+' };
+        format!("{basis}{:>3} ms {}", latency.total.p50.as_millis(), latency.basis.letter())
+    });
+    out.push(field(4, Tone::Calm, latency.unwrap_or_else(|| " – ms".into())));
+    let lost = figures.packets.lost;
+    let recent = figures.recent_loss.unwrap_or(0.0);
+    let lost_tone = if recent > 0.0 { Tone::Bright } else { Tone::Calm };
+    let text = if recent > 0.0 { format!("{lost} lost ({:.1} %)", recent * 100.0) } else { format!("{lost} lost") };
+    out.push(field(6, lost_tone, text));
+    out
+}
+
+/// What is wrong, since when, and what comes next.
+fn trouble(figures: &Figures, now: Mono) -> Option<String> {
+    if figures.verdict == Verdict::Steady {
+        return None;
+    }
+    let mut text = figures.verdict.to_string();
+    if let Some(dropout) = figures.dropout_now {
+        let since = dropout.length + now.since(figures.at);
+        text += &format!(" {:.0} s", since.as_secs_f64().floor());
+    }
+    if let Some(cause) = figures.cause {
+        text += &format!(": {cause}");
+    }
+    if let Some(next) = figures.next_try {
+        text += &format!(", next try in {:.0} s", next.since(now).as_secs_f64().ceil());
+    }
+    Some(text)
+}

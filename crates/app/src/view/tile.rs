@@ -1,0 +1,128 @@
+//! One tile: picture, what must be said over it, brackets, plate, pulse.
+
+use super::regions::TileRegion;
+use super::{plate, pulse};
+use crate::app::App;
+use crate::paint::{CellPainter, Freshness, Painter as _};
+use crate::theme::{Theme, Tone};
+use lattice_core::meter::Figures;
+use lattice_core::{Cause, Verdict};
+use lattice_media::Condition;
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Alignment, Rect};
+use ratatui::text::Line;
+use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
+
+/// Draws a tile; true when its picture is on the screen.
+pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPainter, buf: &mut Buffer) -> bool {
+    let Some(tile) = app.tiles.get(region.tile) else { return false };
+    let figures = app.figures.get(&tile.key());
+    let picture = app.pictures.get(&tile.key());
+    let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
+    let live = matches!(verdict, Verdict::Steady | Verdict::Strained | Verdict::Waiting);
+    let freshness = if live && figures.is_none_or(|figures| figures.dropout_now.is_none()) { Freshness::Live } else { Freshness::Old };
+    let drawn = picture.is_some_and(|picture| painter.paint(picture, region.picture, freshness, buf));
+    if let Some(figures) = figures {
+        said_over(theme, figures, drawn, region.picture, app, buf);
+    } else {
+        message(theme, Tone::Waiting, vec!["opening".into()], region.picture, buf);
+    }
+    if picture.is_some_and(|picture| picture.condition == Condition::Damaged) && drawn {
+        message(theme, Tone::Bright, vec!["damaged picture".into()], top(region.picture), buf);
+    }
+    let selected = region.tile == app.selected;
+    if selected && !app.enlarged {
+        brackets(theme, region.picture, buf);
+    }
+    plate::draw(app, theme, tile, selected, region.plate, buf);
+    if let Some(figures) = figures.filter(|_| !region.pulse.is_empty()) {
+        pulse::draw(theme, figures, region.pulse, buf);
+    }
+    drawn
+}
+
+fn top(area: Rect) -> Rect {
+    Rect { y: area.y + area.height.min(2) / 2, height: area.height.min(1), ..area }
+}
+
+/// What an operator must read before believing the picture.
+fn said_over(theme: Theme, figures: &Figures, drawn: bool, area: Rect, app: &App, buf: &mut Buffer) {
+    let cause = figures.cause;
+    let tone = Theme::verdict(figures.verdict);
+    let lines = match figures.verdict {
+        Verdict::Steady | Verdict::Strained => match figures.dropout_now {
+            None => return,
+            Some(_) => vec!["held: waiting for a clean picture".to_owned()],
+        },
+        Verdict::Waiting if drawn => return,
+        Verdict::Waiting => vec![waiting_for(cause)],
+        Verdict::Resting => vec!["resting".into()],
+        Verdict::Stalled | Verdict::Lost | Verdict::Locked => {
+            let mut lines = vec![headline(figures, app)];
+            lines.extend(figures.text.clone());
+            lines.extend(cause.map(|cause| cause.advice().to_owned()));
+            lines
+        }
+    };
+    message(theme, tone, lines, area, buf);
+}
+
+fn waiting_for(cause: Option<Cause>) -> String {
+    cause.map_or_else(|| "waiting for the first picture".into(), |cause| format!("waiting for the first picture: {cause}"))
+}
+
+fn headline(figures: &Figures, app: &App) -> String {
+    let since = figures.dropout_now.map(|dropout| dropout.length + app.now.since(figures.at));
+    let since = since.map_or(String::new(), |since| format!(", no new picture for {:.0} s", since.as_secs_f64().floor()));
+    format!("{}{since}", figures.verdict.to_string().to_uppercase())
+}
+
+/// Text on a ground of its own in the middle of an area: as large as it needs, no larger.
+fn message(theme: Theme, tone: Tone, lines: Vec<String>, area: Rect, buf: &mut Buffer) {
+    let width = area.width.saturating_sub(4).min(64);
+    if width < 8 || area.height == 0 {
+        return;
+    }
+    let wrapped: Vec<String> = lines.iter().flat_map(|line| wrap(line, usize::from(width))).collect();
+    let height = (wrapped.len() as u16).min(area.height);
+    let widest = wrapped.iter().map(|line| line.chars().count()).max().unwrap_or(0) as u16 + 2;
+    let place = Rect { x: area.x + (area.width - widest.min(area.width)) / 2, y: area.y + (area.height - height) / 2, width: widest.min(area.width), height };
+    Clear.render(place, buf);
+    buf.set_style(place, theme.ground());
+    let headline = wrapped.first().map_or(0, |_| 1);
+    let text: Vec<Line<'_>> = wrapped
+        .into_iter()
+        .enumerate()
+        .map(|(n, line)| Line::styled(line, theme.tone(if n < headline { tone } else { Tone::Text })))
+        .collect();
+    Paragraph::new(text).alignment(Alignment::Center).wrap(Wrap { trim: true }).render(place, buf);
+}
+
+/// Breaks a sentence into lines of at most `width` characters.
+fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split_whitespace() {
+        let Some(last) = lines.last_mut() else { break };
+        if last.is_empty() {
+            last.push_str(word);
+        } else if last.chars().count() + 1 + word.chars().count() <= width {
+            last.push(' ');
+            last.push_str(word);
+        } else {
+            lines.push(word.to_owned());
+        }
+    }
+    lines
+}
+
+/// Corners around the selected picture.
+fn brackets(theme: Theme, area: Rect, buf: &mut Buffer) {
+    if area.width < 8 || area.height < 3 {
+        return;
+    }
+    let style = theme.tone(Tone::Here).patch(ratatui::style::Style::new().bg(theme.ground().bg.unwrap_or_default()));
+    let (left, right, top, bottom) = (area.x, area.right() - 3, area.y, area.bottom() - 1);
+    for (x, y, text) in [(left, top, "▛▀▀"), (right, top, "▀▀▜"), (left, bottom, "▙▄▄"), (right, bottom, "▄▄▟")] {
+        buf.set_string(x, y, text, style);
+    }
+}
