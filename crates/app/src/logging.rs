@@ -31,3 +31,13 @@ pub fn start(name: &str) -> Option<WorkerGuard> {
     tracing::info!(version = env!("CARGO_PKG_VERSION"), codec_assembly = lattice_media::has_assembly(), "start");
     Some(guard)
 }
+
+/// Codecs print to standard error, which would stand in the pictures: it goes to a file from now on.
+/// Gives what it was.
+pub fn quiet_stderr() -> Option<rustix::fd::OwnedFd> {
+    let kept = rustix::io::dup(rustix::stdio::stderr()).ok()?;
+    let path = state_folder().ok()?.join("stderr.log");
+    let file = std::fs::File::create(path).or_else(|_| std::fs::OpenOptions::new().write(true).open("/dev/null")).ok()?;
+    rustix::stdio::dup2_stderr(&file).ok()?;
+    Some(kept)
+}

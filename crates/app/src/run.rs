@@ -94,7 +94,7 @@ impl Screen {
                 }
             }));
         });
-        let stderr = quiet_stderr();
+        let stderr = crate::logging::quiet_stderr();
         enable_raw_mode().context("the terminal cannot be set up")?;
         execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, cursor::Hide)?;
         let writer = ScreenWriter { out: io::stdout(), pending: Vec::with_capacity(1 << 20) };
@@ -109,15 +109,6 @@ impl Drop for Screen {
             let _ = rustix::stdio::dup2_stderr(&stderr);
         }
     }
-}
-
-/// Codecs print to standard error; on a full screen that would stand in the pictures.
-fn quiet_stderr() -> Option<rustix::fd::OwnedFd> {
-    let kept = rustix::io::dup(rustix::stdio::stderr()).ok()?;
-    let path = crate::logging::state_folder().ok()?.join("stderr.log");
-    let file = std::fs::File::create(path).or_else(|_| std::fs::OpenOptions::new().write(true).open("/dev/null")).ok()?;
-    rustix::stdio::dup2_stderr(&file).ok()?;
-    Some(kept)
 }
 
 enum Input {
@@ -166,7 +157,8 @@ fn cell_aspect() -> f64 {
 /// Runs a wall until the operator leaves.
 pub fn wall(site: Site, options: &WallOptions, standin: Option<StandIn>) -> anyhow::Result<ExitCode> {
     let (bell_sender, bell) = bounded(1);
-    let engine = Engine::new(site.clone(), options.transport.into(), Bell::new(bell_sender.clone()))?;
+    let ring = Bell::new(bell_sender);
+    let engine = Engine::new(site.clone(), options.transport.into(), ring.clone())?;
     let screen = Screen::enter()?;
     let depth = ColourDepth::from_environment(|name| std::env::var(name).ok());
     let aspect = cell_aspect();
@@ -174,7 +166,7 @@ pub fn wall(site: Site, options: &WallOptions, standin: Option<StandIn>) -> anyh
     let (app, effects) = App::new(site, standin.is_some(), area, aspect);
     let painters = app.tiles.iter().map(|_| CellPainter::new(options.paint, depth, aspect)).collect();
     let mut wall = Wall {
-        bell: Bell::new(bell_sender),
+        bell: ring,
         app,
         engine,
         screen,

@@ -28,6 +28,7 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
     };
     let port = runtime.block_on(Port::start(tarnhithe(options.port), log))?;
     announce(port.cameras(), options.json)?;
+    let _stderr = crate::logging::quiet_stderr();
     let (stop, stopped) = std::sync::mpsc::channel();
     let mut signals = signal_hook::iterator::Signals::new([signal_hook::consts::SIGTERM, signal_hook::consts::SIGINT])?;
     let on_signal = stop.clone();
@@ -80,8 +81,8 @@ fn take_orders(cameras: &[Camera]) {
         let camera = number.parse::<usize>().ok().and_then(|number| cameras.get(number.checked_sub(1)?));
         match (camera, order.parse::<Fault>()) {
             (Some(camera), Ok(fault)) => camera.inject(fault),
-            (None, _) => eprintln!("there is no camera {number:?}: say a number from 1 to {}", cameras.len()),
-            (_, Err(error)) => eprintln!("{error}"),
+            (None, _) => println!("there is no camera {number:?}: say a number from 1 to {}", cameras.len()),
+            (_, Err(error)) => println!("{error}"),
         }
     }
 }

@@ -300,6 +300,7 @@ impl Driver {
         self.take_stations();
         self.receiver.meter().set_clocks(clock::pair());
         let figures = self.receiver.meter().read(now);
+        tracing::debug!(verdict = figures.verdict.word(), arrived = figures.arrived, shown = figures.shown, frames = ?figures.frames, "figures");
         self.figures.send_replace(Arc::new(figures));
     }
 }

@@ -130,7 +130,7 @@ impl VideoStream {
         let interval = (self.spec.keyframe_interval.as_secs_f64() * self.spec.fps).round().max(1.0) as u32;
         let config = EncoderConfig::new()
             .usage_type(UsageType::CameraVideoRealTime)
-            .rate_control_mode(RateControlMode::Bufferbased)
+            .rate_control_mode(RateControlMode::Bitrate)
             .bitrate(BitRate::from_bps(self.spec.kbps * 1000))
             .max_frame_rate(FrameRate::from_hz(self.spec.fps as f32))
             .intra_frame_period(IntraFramePeriod::from_num_frames(interval))

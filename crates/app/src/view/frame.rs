@@ -13,7 +13,7 @@ use unicode_width::UnicodeWidthStr as _;
 
 /// Site, how many tiles are in which state, time of day.
 pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
-    let padded = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };
+    let padded = area;
     Line::styled(app.site.name.clone(), theme.tone(Tone::Text)).render(padded, buf);
     let verdict = |tile| app.figures.get(&crate::app::Tile::key(tile)).map_or(Verdict::Waiting, |figures| figures.verdict);
     let mut spans: Vec<Span<'_>> = Vec::new();
@@ -39,7 +39,7 @@ pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
 
 /// News or lasting trouble on the left, keys on the right; keys give way.
 pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
-    let padded = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };
+    let padded = area;
     let mut hints: Vec<(&str, &str)> = KEYMAP
         .iter()
         .filter(|binding| binding.context == Context::Wall && (app.demo || binding.action != Action::Faults))
