@@ -254,7 +254,9 @@ impl App {
     pub fn visible(&self) -> Vec<(FeedKey, usize)> {
         let shown = |index: &usize| !self.enlarged || *index == self.selected;
         let tiles = self.tiles.iter().enumerate().filter(|(index, _)| shown(index));
-        tiles.flat_map(|(index, tile)| [Some(tile.key()), tile.next_key()].into_iter().flatten().map(move |key| (key, index))).collect()
+        tiles
+            .flat_map(|(index, tile)| [Some(tile.key()), tile.next_key()].into_iter().flatten().map(move |key| (key, index)))
+            .collect()
     }
 
     /// A key was pressed.
@@ -371,7 +373,11 @@ impl App {
     }
 
     /// Newest figures and pictures came in.
-    pub fn on_news(&mut self, figures: HashMap<FeedKey, Arc<Figures>>, pictures: HashMap<FeedKey, Arc<TilePicture>>) -> Vec<Effect> {
+    pub fn on_news(
+        &mut self,
+        figures: HashMap<FeedKey, Arc<Figures>>,
+        pictures: HashMap<FeedKey, Arc<TilePicture>>,
+    ) -> Vec<Effect> {
         self.figures = figures;
         self.pictures = pictures;
         self.tell_dropouts();

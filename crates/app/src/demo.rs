@@ -45,7 +45,9 @@ impl StandIn {
 
     /// Orders a fault: `cut 3` and the like, for the camera with this index.
     pub fn order(&mut self, camera: usize, fault: &str) -> bool {
-        self.orders.as_mut().is_some_and(|orders| writeln!(orders, "{} {fault}", camera + 1).and_then(|()| orders.flush()).is_ok())
+        self.orders
+            .as_mut()
+            .is_some_and(|orders| writeln!(orders, "{} {fault}", camera + 1).and_then(|()| orders.flush()).is_ok())
     }
 }
 

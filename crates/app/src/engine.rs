@@ -78,7 +78,10 @@ pub fn station(event: &LaneEvent) -> Option<Station> {
 
 /// A way from a source to its decoder and back: the lane, what feeds it, and where its reports
 /// go once the source is there.
-pub fn wire(pool: &Pool, on_picture: impl Fn(Arc<TilePicture>) + Send + Sync + 'static) -> (Lane, lattice_net::UnitSink, StationPost) {
+pub fn wire(
+    pool: &Pool,
+    on_picture: impl Fn(Arc<TilePicture>) + Send + Sync + 'static,
+) -> (Lane, lattice_net::UnitSink, StationPost) {
     let post = StationPost::default();
     let reports = post.clone();
     let lane = pool.lane(Box::new(move |event| match event {
@@ -87,7 +90,8 @@ pub fn wire(pool: &Pool, on_picture: impl Fn(Arc<TilePicture>) + Send + Sync + '
     }));
     let target = lane.clone();
     let sink = Box::new(move |unit, sps: Option<&lattice_core::video::Sps>| {
-        let colour = sps.map_or_else(ColourDescription::default, |sps| ColourDescription { full_range: sps.full_range, matrix: sps.matrix });
+        let colour = sps
+            .map_or_else(ColourDescription::default, |sps| ColourDescription { full_range: sps.full_range, matrix: sps.matrix });
         target.push(unit, sps.map(|sps| (sps.width, sps.height)), colour);
     });
     (lane, sink, post)

@@ -106,12 +106,21 @@ impl StreamReport {
             profile: figures.profile,
             width: figures.size.map(|(width, _)| width),
             height: figures.size.map(|(_, height)| height),
-            fps: Rates { declared: rate(figures.declared.map(FrameRate::per_second)), sent: rate(figures.sent), arrived: rate(figures.arrived) },
+            fps: Rates {
+                declared: rate(figures.declared.map(FrameRate::per_second)),
+                sent: rate(figures.sent),
+                arrived: rate(figures.arrived),
+            },
             bitrate_kbps: figures.bitrate_10s.map(|bitrate| rounded(bitrate.kilo(), 0)),
             keyframe_interval_s: figures.keyframe_interval.map(|span| rounded(span.as_secs_f64(), 3)),
             latency_ms: figures.latency.map(|latency| {
                 let Spread { p50, p95 } = latency.total;
-                LatencyReport { basis: latency.basis.word(), p50: millis(p50), p95: millis(p95), error: latency.error.map(millis) }
+                LatencyReport {
+                    basis: latency.basis.word(),
+                    p50: millis(p50),
+                    p95: millis(p95),
+                    error: latency.error.map(millis),
+                }
             }),
             jitter_ms: figures.jitter.map(millis),
             packets: Packets {
@@ -133,7 +142,8 @@ impl StreamReport {
 
 fn dropout_report(dropout: &Dropout, running: bool) -> DropoutReport {
     let wall = clock::pair().wall_at(dropout.start);
-    let start = Timestamp::from_microsecond(wall.as_unix_micros() / 1000 * 1000).map_or_else(|_| String::new(), |at| at.to_string());
+    let start =
+        Timestamp::from_microsecond(wall.as_unix_micros() / 1000 * 1000).map_or_else(|_| String::new(), |at| at.to_string());
     DropoutReport {
         start,
         length_ms: dropout.length.as_millis() as u64,
@@ -217,7 +227,21 @@ fn watch(sources: &[Source], options: &MeasureOptions) {
 }
 
 fn table(report: &Report) -> String {
-    let header = ["verdict", "transport", "codec", "size", "declared", "sent", "arrived", "kbit/s", "latency ms", "lost", "dropouts", "url"];
+    use std::fmt::Write as _;
+    let header = [
+        "verdict",
+        "transport",
+        "codec",
+        "size",
+        "declared",
+        "sent",
+        "arrived",
+        "kbit/s",
+        "latency ms",
+        "lost",
+        "dropouts",
+        "url",
+    ];
     let text = |value: Option<String>| value.unwrap_or_else(|| "-".into());
     let rate = |value: Option<f64>| text(value.map(|value| format!("{value:.1}")));
     let mut rows: Vec<Vec<String>> = vec![header.iter().map(ToString::to_string).collect()];
@@ -249,7 +273,7 @@ fn table(report: &Report) -> String {
     for stream in &report.streams {
         if let Some(cause) = lattice_core::Cause::ALL.iter().find(|cause| Some(cause.word()) == stream.cause) {
             let detail = stream.detail.as_deref().map_or(String::new(), |detail| format!(" ({detail})"));
-            out += &format!("{}: {cause}{detail}. {}\n", stream.url, cause.advice());
+            let _ = writeln!(out, "{}: {cause}{detail}. {}", stream.url, cause.advice());
         }
     }
     out

@@ -73,6 +73,8 @@ struct Screen {
     stderr: Option<rustix::fd::OwnedFd>,
 }
 
+static HOOK: Once = Once::new();
+
 fn restore() {
     let _ = disable_raw_mode();
     let _ = execute!(io::stdout(), DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
@@ -80,8 +82,10 @@ fn restore() {
 
 impl Screen {
     fn enter() -> anyhow::Result<Self> {
-        anyhow::ensure!(io::stdout().is_terminal() && io::stdin().is_terminal(), "the wall needs a terminal; for scripts there is `amber-lattice measure`");
-        static HOOK: Once = Once::new();
+        anyhow::ensure!(
+            io::stdout().is_terminal() && io::stdin().is_terminal(),
+            "the wall needs a terminal; for scripts there is `amber-lattice measure`"
+        );
         HOOK.call_once(|| {
             let main = std::thread::current().id();
             let before = std::panic::take_hook();
@@ -129,28 +133,22 @@ fn read_input(sender: Sender<Input>) -> anyhow::Result<()> {
         }
     })?;
     std::thread::Builder::new().name("input".into()).spawn(move || {
-        loop {
-            match event::read() {
-                Ok(event) => {
-                    if sender.send(Input::Event(event)).is_err() {
-                        return;
-                    }
-                }
-                Err(_) => {
-                    let _ = sender.send(Input::Signal); // the terminal is gone
-                    return;
-                }
+        while let Ok(event) = event::read() {
+            if sender.send(Input::Event(event)).is_err() {
+                return;
             }
         }
+        let _ = sender.send(Input::Signal); // the terminal is gone
     })?;
     Ok(())
 }
 
 /// Width of a cell over its height, where the terminal says; half otherwise.
 fn cell_aspect() -> f64 {
-    let aspect = window_size().ok().filter(|size| size.width > 0 && size.height > 0 && size.columns > 0 && size.rows > 0).map(|size| {
-        (f64::from(size.width) / f64::from(size.columns)) / (f64::from(size.height) / f64::from(size.rows))
-    });
+    let aspect = window_size()
+        .ok()
+        .filter(|size| size.width > 0 && size.height > 0 && size.columns > 0 && size.rows > 0)
+        .map(|size| (f64::from(size.width) / f64::from(size.columns)) / (f64::from(size.height) / f64::from(size.rows)));
     aspect.filter(|aspect| (0.3..0.8).contains(aspect)).unwrap_or(0.5)
 }
 
@@ -210,9 +208,9 @@ impl Wall {
             let wait = due.saturating_duration_since(Instant::now());
             select! {
                 recv(input) -> message => {
-                    self.on_input(message.unwrap_or(Input::Signal));
+                    self.on_input(&message.unwrap_or(Input::Signal));
                     while let Ok(message) = input.try_recv() {
-                        self.on_input(message);
+                        self.on_input(&message);
                     }
                     due = Instant::now(); // a key acts at once
                 }
@@ -227,12 +225,12 @@ impl Wall {
         Ok(())
     }
 
-    fn on_input(&mut self, input: Input) {
+    fn on_input(&mut self, input: &Input) {
         self.app.now = clock::now();
         let effects = match input {
             Input::Signal => vec![Effect::Quit],
-            Input::Event(Event::Key(key)) => self.app.on_key(key),
-            Input::Event(Event::Mouse(mouse)) => self.app.on_mouse(mouse),
+            Input::Event(Event::Key(key)) => self.app.on_key(*key),
+            Input::Event(Event::Mouse(mouse)) => self.app.on_mouse(*mouse),
             Input::Event(_) => Vec::new(), // a resize is seen when drawing
         };
         self.carry_out(effects);

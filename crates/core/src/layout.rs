@@ -28,9 +28,15 @@ mod tests {
 
     #[test]
     fn grids_fit_their_terminal() {
-        for (count, width, height, want) in
-            [(4, 160, 48, (2, 2)), (1, 160, 48, (1, 1)), (2, 160, 40, (2, 1)), (2, 80, 60, (1, 2)), (9, 160, 48, (3, 3)), (3, 300, 30, (3, 1)), (0, 80, 24, (1, 1))]
-        {
+        for (count, width, height, want) in [
+            (4, 160, 48, (2, 2)),
+            (1, 160, 48, (1, 1)),
+            (2, 160, 40, (2, 1)),
+            (2, 80, 60, (1, 2)),
+            (9, 160, 48, (3, 3)),
+            (3, 300, 30, (3, 1)),
+            (0, 80, 24, (1, 1)),
+        ] {
             assert_eq!(even_grid(count, width, height, 0.5, 2), want, "{count} in {width}x{height}");
         }
     }

@@ -1,1 +1,95 @@
-fn main() {}
+//! Decoding for a tile beside a bare decode loop of the same stream.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use criterion::{Criterion, Throughput, criterion_group, criterion_main};
+use lattice_core::Mono;
+use lattice_core::receiver::Unit;
+use lattice_core::video::{AccessUnit, NalKind, annex_b};
+use lattice_media::{ColourDescription, H264Decoder, LaneEvent, Planes, Pool, Scaler, Wanted};
+use std::hint::black_box;
+use std::sync::mpsc::channel;
+
+const TILE: Wanted = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2) };
+
+fn units() -> Vec<Vec<u8>> {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../fixtures/streams/h264_cbaseline_640x360_25.h264");
+    let bytes = std::fs::read(path).unwrap();
+    let mut units: Vec<Vec<u8>> = Vec::new();
+    for nal in annex_b(&bytes) {
+        if NalKind::of(nal[0]) == NalKind::Delimiter {
+            units.push(Vec::new());
+        }
+        let unit = units.last_mut().unwrap();
+        unit.extend([0, 0, 0, 1]);
+        unit.extend_from_slice(nal);
+    }
+    units
+}
+
+fn decode(criterion: &mut Criterion) {
+    let units = units();
+    let mut group = criterion.benchmark_group("decode 640x360");
+    group.throughput(Throughput::Elements(units.len() as u64));
+    let bare = |each: &mut dyn FnMut(&Planes<'_>)| {
+        let mut decoder = H264Decoder::new().unwrap();
+        for (n, unit) in units.iter().enumerate() {
+            if let Ok(Some(decoded)) = decoder.decode(n as u64, unit) {
+                each(&decoded.planes);
+            }
+        }
+    };
+    group.bench_function("bare: decode", |bencher| {
+        bencher.iter(|| {
+            bare(&mut |planes| {
+                black_box(planes);
+            });
+        });
+    });
+    group.bench_function("ours: decode, and scale each picture to a tile of 79x22 cells", |bencher| {
+        let (mut scaler, mut rgb) = (Scaler::default(), Vec::new());
+        bencher.iter(|| {
+            bare(&mut |planes| {
+                let (width, height) = TILE.fit((planes.width, planes.height));
+                scaler.scale(planes, ColourDescription::default(), width, height, &mut rgb);
+            });
+        });
+    });
+    group.bench_function("ours: through a lane with one worker, newest picture scaled", |bencher| {
+        let pool = Pool::new(1, || Mono::ZERO);
+        bencher.iter(|| {
+            let (sender, receiver) = channel();
+            let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
+            for (n, data) in units.iter().enumerate() {
+                lane.push(unit(n, data.clone()), Some((640, 360)), ColourDescription::default());
+            }
+            lane.want(Some(TILE));
+            while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
+        });
+    });
+    group.finish();
+}
+
+/// Only the first unit counts as a keyframe, so that the lane keeps and decodes them all.
+fn unit(n: usize, data: Vec<u8>) -> Unit {
+    Unit {
+        displayable: true,
+        unit: AccessUnit {
+            number: n as u64,
+            timestamp: n as i64,
+            keyframe: n == 0,
+            recovery: None,
+            bipredictive: false,
+            damaged: false,
+            gap_before: false,
+            first_arrival: Mono::ZERO,
+            last_arrival: Mono::ZERO,
+            finished: Mono::ZERO,
+            packets: 1,
+            bytes: data.len(),
+            data: Some(data),
+        },
+    }
+}
+
+criterion_group!(benches, decode);
+criterion_main!(benches);

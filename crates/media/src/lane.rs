@@ -86,6 +86,7 @@ const MAX_BYTES: usize = 24 << 20;
 const BEHIND: usize = 12;
 
 #[derive(Debug)]
+#[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
 struct Job {
     number: u64,
     data: Vec<u8>,

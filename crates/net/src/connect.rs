@@ -33,7 +33,7 @@ pub async fn connect(url: &SourceUrl) -> Result<TcpStream, Outcome> {
                 last = Outcome::Failed(Cause::PortClosed, format!("{address} refuses connections"));
             }
             Ok(Err(error)) => {
-                last = Outcome::Failed(Cause::Unreachable, format!("{address} cannot be reached: {}", plain(&error)))
+                last = Outcome::Failed(Cause::Unreachable, format!("{address} cannot be reached: {}", plain(&error)));
             }
             Err(_) => last = Outcome::Failed(Cause::Unreachable, format!("{address} did not answer within 4 s")),
         }

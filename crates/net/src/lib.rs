@@ -12,3 +12,4 @@ mod source;
 mod udp;
 
 pub use source::{Command, Runtime, Source, SourceConfig, Station, UnitSink};
+pub use udp::UdpPair;

@@ -171,7 +171,9 @@ impl Session {
         let Driver { receiver, sink, .. } = driver;
         let mut units = Vec::new();
         receiver.tick(now, &mut |unit| units.push(unit));
-        units.into_iter().for_each(|unit| give(sink, unit, receiver.sps()));
+        for unit in units {
+            give(sink, unit, receiver.sps());
+        }
         if driver.receiver.meter().has_picture() {
             driver.backoff.succeeded();
         }
@@ -244,7 +246,7 @@ impl Session {
                             receive(receiver, sink, now, now, data);
                         }
                         Frame::Packet { channel, data } if Some(channel) == channels.map(|(_, rtcp)| rtcp) => {
-                            receiver.on_rtcp(now, data)
+                            receiver.on_rtcp(now, data);
                         }
                         Frame::Packet { .. } => {} // audio that was not asked for
                     }

@@ -34,6 +34,9 @@ pub struct UdpPair {
 
 impl UdpPair {
     /// Binds a pair on this address.
+    ///
+    /// # Errors
+    /// The system's, when no even port with a free neighbour was found.
     pub fn bind(ip: IpAddr) -> io::Result<Self> {
         let mut last = io::Error::other("no even port with a free neighbour");
         for _ in 0..50 {
@@ -51,6 +54,9 @@ impl UdpPair {
     }
 
     /// The two ports.
+    ///
+    /// # Errors
+    /// The system's, which would mean that the sockets are gone.
     pub fn ports(&self) -> io::Result<(u16, u16)> {
         Ok((self.rtp.local_addr()?.port(), self.rtcp.local_addr()?.port()))
     }

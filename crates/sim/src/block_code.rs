@@ -31,9 +31,9 @@ pub fn stamp(canvas: &mut Canvas, number: u32) {
     let (width, _) = canvas.size();
     let side = side(width);
     let left = width - side * (COLUMNS + 1);
-    let top = side / 2 & !1;
-    for row in 0..ROWS + 1 {
-        for column in 0..COLUMNS + 1 {
+    let top = (side / 2) & !1;
+    for row in 0..=ROWS {
+        for column in 0..=COLUMNS {
             let (x, y) = (left - side / 2 + column * side, row * side);
             canvas.block(x & !1, y, side, DARK);
         }
@@ -49,7 +49,7 @@ pub fn stamp(canvas: &mut Canvas, number: u32) {
 #[must_use]
 pub fn read(luma: impl Fn(usize, usize) -> u8, width: usize, height: usize, original: (usize, usize)) -> Option<u32> {
     let side_px = side(original.0);
-    let (left, top) = (original.0 - side_px * (COLUMNS + 1), side_px / 2 & !1);
+    let (left, top) = (original.0 - side_px * (COLUMNS + 1), (side_px / 2) & !1);
     let (sx, sy) = (width as f64 / original.0 as f64, height as f64 / original.1 as f64);
     let mut word = 0u32;
     for index in 0..COLUMNS * ROWS {

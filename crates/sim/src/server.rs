@@ -158,10 +158,9 @@ impl Connection {
             response.headers.push("CSeq", request.headers.get("CSeq").unwrap_or("0"));
             response.headers.push("Server", "Tarnhithe stand-in");
             self.stream.write_all(&response.emit()).await?;
-            if request.method == "TEARDOWN" && response.status == 200 {
-                if let Some(session) = self.session.take() {
-                    self.log(&session.stream, Event::End);
-                }
+            let ended = request.method == "TEARDOWN" && response.status == 200;
+            if let Some(session) = self.session.take_if(|_| ended) {
+                self.log(&session.stream, Event::End);
             }
         }
         buffer.drain(..used);

@@ -79,7 +79,7 @@ impl VideoStream {
 
     /// The RTP tick of a wall clock moment, for sender reports.
     pub fn ticks_at(&self, unix_micros: i64) -> u32 {
-        ((unix_micros - self.started.1) as i128 * 90_000 / 1_000_000) as u32
+        (i128::from(unix_micros - self.started.1) * 90_000 / 1_000_000) as u32
     }
 
     fn run(&self) {

@@ -91,7 +91,7 @@ impl CellPainter {
         }
         let same_place = self.of.is_some_and(|(_, c, r, f, w)| (c, r, f, w) == (columns, rows, freshness, way));
         self.pictures += 1;
-        let hold = if same_place && self.pictures % REFRESH != 0 { Some(HOLD) } else { None };
+        let hold = if same_place && !self.pictures.is_multiple_of(REFRESH) { Some(HOLD) } else { None };
         let count = usize::from(columns) * usize::from(rows);
         self.shown.resize(count, Cell { mask: 0, front: [0; 3], back: [0; 3] });
         let across = if way == Way::Halves { 1 } else { 2 };
@@ -226,7 +226,7 @@ mod tests {
         assert!(painter.paint(&picture(1, w, h, |_, _| RED), area, Freshness::Live, &mut buf));
         let red = buf.content().iter().filter(|cell| cell.bg == Color::Rgb(200, 0, 0)).count();
         assert_eq!(red, 40 * 11);
-        assert_eq!(buf[(2, 5)].bg, Color::Reset, "above the picture");
+        assert_eq!(buf[(2, 4)].bg, Color::Reset, "above the picture");
     }
 
     #[test]

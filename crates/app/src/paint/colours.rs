@@ -24,7 +24,15 @@ fn distance(a: Rgb, b: Rgb) -> i32 {
 
 /// The nearest of the colour cube and the grey ramp.
 fn palette(rgb: Rgb) -> u8 {
-    let step = |value: u8| if value < 48 { 0u8 } else if value < 115 { 1 } else { (value - 35) / 40 };
+    let step = |value: u8| {
+        if value < 48 {
+            0u8
+        } else if value < 115 {
+            1
+        } else {
+            (value - 35) / 40
+        }
+    };
     let [r, g, b] = rgb.map(step);
     let cube = [r, g, b].map(|n| STEPS[usize::from(n)]);
     let mean = rgb.iter().map(|value| u32::from(*value)).sum::<u32>() / 3;

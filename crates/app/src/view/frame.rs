@@ -48,7 +48,8 @@ pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
         .collect();
     let news = app.foot_line();
     let news_width = news.as_ref().map_or(0, |(text, _)| text.width() + 3);
-    let width = |hints: &[(&str, &str)]| hints.iter().map(|(key, hint)| key.width() + hint.width() + 3).sum::<usize>().saturating_sub(2);
+    let width =
+        |hints: &[(&str, &str)]| hints.iter().map(|(key, hint)| key.width() + hint.width() + 3).sum::<usize>().saturating_sub(2);
     // Help and quit stay to the last.
     while hints.len() > 2 && news_width + width(&hints) > usize::from(padded.width) {
         hints.remove(hints.len().saturating_sub(3));

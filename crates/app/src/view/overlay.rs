@@ -44,7 +44,10 @@ fn panel(theme: Theme, area: Rect, width: u16, height: u16, buf: &mut Buffer) ->
 /// Keys from the table, verdicts and figures with their meaning.
 pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     let pair = |key: String, tone: Tone, text: &str| {
-        Line::from(vec![Span::styled(format!("{key:<15}"), theme.tone(tone)), Span::styled(text.to_owned(), theme.tone(Tone::Text))])
+        Line::from(vec![
+            Span::styled(format!("{key:<15}"), theme.tone(tone)),
+            Span::styled(text.to_owned(), theme.tone(Tone::Text)),
+        ])
     };
     let title = |text: &'static str| Line::styled(text, theme.tone(Tone::Bright));
     let mut lines = vec![title("Keys")];
@@ -57,7 +60,11 @@ pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     }
     lines.extend([Line::default(), title("Figures")]);
     lines.extend(FIGURES.iter().map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
-    let codec = if lattice_media::has_assembly() { "with assembly" } else { "without assembly (nasm was missing at build): decoding costs twice as much" };
+    let codec = if lattice_media::has_assembly() {
+        "with assembly"
+    } else {
+        "without assembly (nasm was missing at build): decoding costs twice as much"
+    };
     lines.extend([Line::default(), pair("H.264 decoder".into(), Tone::Calm, codec)]);
     let inner = panel(theme, app.area, 118, lines.len() as u16 + 2, buf);
     let wrapped: u16 = lines.iter().map(|line| (line.width() as u16).div_ceil(inner.width.max(1)).max(1)).sum();
@@ -74,7 +81,10 @@ pub fn faults(app: &App, theme: Theme, buf: &mut Buffer) {
     let name = app.selected_tile().map_or("", |tile| app.name(tile));
     let mut lines = vec![Line::styled(format!("Order a fault from {name}"), theme.tone(Tone::Bright)), Line::default()];
     for (number, (text, _)) in (1..).zip(FAULTS) {
-        lines.push(Line::from(vec![Span::styled(format!("{number}  "), theme.tone(Tone::Here)), Span::styled(text, theme.tone(Tone::Text))]));
+        lines.push(Line::from(vec![
+            Span::styled(format!("{number}  "), theme.tone(Tone::Here)),
+            Span::styled(text, theme.tone(Tone::Text)),
+        ]));
     }
     lines.extend([Line::default(), Line::styled("esc back", theme.tone(Tone::Faint))]);
     let inner = panel(theme, app.area, 50, lines.len() as u16 + 2, buf);

@@ -61,9 +61,7 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
     let stream_tone = if tile.switching.is_some() { Tone::Here } else { Tone::Calm };
     out.push(field(1, stream_tone, format!("{}{switching}", tile.role.letter())));
     let Some(figures) = figures else { return out };
-    if let Some(trouble) = trouble(figures, app.now) {
-        out.push(field(2, tone, trouble));
-    }
+    out.extend(trouble(figures, app.now).into_iter().map(|(shed, text)| field(shed, tone, text)));
     if verdict == Verdict::Steady || verdict == Verdict::Strained {
         out.extend(measured(figures));
     } else if let Some((width, height)) = figures.size {
@@ -82,12 +80,12 @@ fn measured(figures: &Figures) -> Vec<Field> {
     }
     let rate = |rate: Option<f64>| rate.map_or_else(|| "–".to_owned(), |rate| format!("{rate:.1}"));
     let declared = figures.declared.map(lattice_core::FrameRate::per_second);
-    out.push(field(3, Tone::Calm, format!("{:>4}/{:<4}", rate(figures.sent), rate(declared))));
+    out.push(field(4, Tone::Calm, format!("{:>4}/{:<4}", rate(figures.sent), rate(declared))));
     let latency = figures.latency.map(|latency| {
         let basis = if latency.basis == LatencyBasis::Clock { ' ' } else { '+' };
         format!("{basis}{:>3} ms {}", latency.total.p50.as_millis(), latency.basis.letter())
     });
-    out.push(field(4, Tone::Calm, latency.unwrap_or_else(|| " – ms".into())));
+    out.push(field(5, Tone::Calm, latency.unwrap_or_else(|| " – ms".into())));
     let lost = figures.packets.lost;
     let recent = figures.recent_loss.unwrap_or(0.0);
     let lost_tone = if recent > 0.0 { Tone::Bright } else { Tone::Calm };
@@ -96,21 +94,15 @@ fn measured(figures: &Figures) -> Vec<Field> {
     out
 }
 
-/// What is wrong, since when, and what comes next.
-fn trouble(figures: &Figures, now: Mono) -> Option<String> {
+/// What is wrong and since when, why, and what comes next, each with its place in shedding.
+fn trouble(figures: &Figures, now: Mono) -> Vec<(u8, String)> {
     if figures.verdict == Verdict::Steady {
-        return None;
+        return Vec::new();
     }
-    let mut text = figures.verdict.to_string();
-    if let Some(dropout) = figures.dropout_now {
-        let since = dropout.length + now.since(figures.at);
-        text += &format!(" {:.0} s", since.as_secs_f64().floor());
-    }
-    if let Some(cause) = figures.cause {
-        text += &format!(": {cause}");
-    }
-    if let Some(next) = figures.next_try {
-        text += &format!(", next try in {:.0} s", next.since(now).as_secs_f64().ceil());
-    }
-    Some(text)
+    let since = figures.dropout_now.map(|dropout| dropout.length + now.since(figures.at));
+    let since = since.map_or(String::new(), |since| format!(" {:.0} s", since.as_secs_f64().floor()));
+    let mut out = vec![(2, format!("{}{since}", figures.verdict))];
+    out.extend(figures.cause.map(|cause| (3, cause.to_string())));
+    out.extend(figures.next_try.map(|next| (5, format!("next try in {:.0} s", next.since(now).as_secs_f64().ceil()))));
+    out
 }

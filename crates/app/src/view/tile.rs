@@ -20,15 +20,16 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPain
     let picture = app.pictures.get(&tile.key());
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
     let live = matches!(verdict, Verdict::Steady | Verdict::Strained | Verdict::Waiting);
-    let freshness = if live && figures.is_none_or(|figures| figures.dropout_now.is_none()) { Freshness::Live } else { Freshness::Old };
+    let freshness =
+        if live && figures.is_none_or(|figures| figures.dropout_now.is_none()) { Freshness::Live } else { Freshness::Old };
     let drawn = picture.is_some_and(|picture| painter.paint(picture, region.picture, freshness, buf));
     if let Some(figures) = figures {
         said_over(theme, figures, drawn, region.picture, app, buf);
     } else {
-        message(theme, Tone::Waiting, vec!["opening".into()], region.picture, buf);
+        message(theme, Tone::Waiting, &["opening".into()], region.picture, buf);
     }
     if picture.is_some_and(|picture| picture.condition == Condition::Damaged) && drawn {
-        message(theme, Tone::Bright, vec!["damaged picture".into()], top(region.picture), buf);
+        message(theme, Tone::Bright, &["damaged picture".into()], top(region.picture), buf);
     }
     let selected = region.tile == app.selected;
     if selected && !app.enlarged {
@@ -64,7 +65,7 @@ fn said_over(theme: Theme, figures: &Figures, drawn: bool, area: Rect, app: &App
             lines
         }
     };
-    message(theme, tone, lines, area, buf);
+    message(theme, tone, &lines, area, buf);
 }
 
 fn waiting_for(cause: Option<Cause>) -> String {
@@ -78,7 +79,7 @@ fn headline(figures: &Figures, app: &App) -> String {
 }
 
 /// Text on a ground of its own in the middle of an area: as large as it needs, no larger.
-fn message(theme: Theme, tone: Tone, lines: Vec<String>, area: Rect, buf: &mut Buffer) {
+fn message(theme: Theme, tone: Tone, lines: &[String], area: Rect, buf: &mut Buffer) {
     let width = area.width.saturating_sub(4).min(64);
     if width < 8 || area.height == 0 {
         return;
@@ -86,7 +87,12 @@ fn message(theme: Theme, tone: Tone, lines: Vec<String>, area: Rect, buf: &mut B
     let wrapped: Vec<String> = lines.iter().flat_map(|line| wrap(line, usize::from(width))).collect();
     let height = (wrapped.len() as u16).min(area.height);
     let widest = wrapped.iter().map(|line| line.chars().count()).max().unwrap_or(0) as u16 + 2;
-    let place = Rect { x: area.x + (area.width - widest.min(area.width)) / 2, y: area.y + (area.height - height) / 2, width: widest.min(area.width), height };
+    let place = Rect {
+        x: area.x + (area.width - widest.min(area.width)) / 2,
+        y: area.y + (area.height - height) / 2,
+        width: widest.min(area.width),
+        height,
+    };
     Clear.render(place, buf);
     buf.set_style(place, theme.ground());
     let headline = wrapped.first().map_or(0, |_| 1);
@@ -122,7 +128,8 @@ fn brackets(theme: Theme, area: Rect, buf: &mut Buffer) {
     }
     let style = theme.tone(Tone::Here).patch(ratatui::style::Style::new().bg(theme.ground().bg.unwrap_or_default()));
     let (left, right, top, bottom) = (area.x, area.right() - 3, area.y, area.bottom() - 1);
-    for (x, y, text) in [(left, top, "▛▀▀"), (right, top, "▀▀▜"), (left, bottom, "▙▄▄"), (right, bottom, "▄▄▟")] {
+    for (x, y, text) in [(left, top, "▛▀▀"), (right, top, "▀▀▜"), (left, bottom, "▙▄▄"), (right, bottom, "▄▄▟")]
+    {
         buf.set_string(x, y, text, style);
     }
 }

@@ -153,6 +153,12 @@ impl DropoutMeter {
         self.open.map(|open| self.describe(open, now))
     }
 
+    /// When the last dropout ended.
+    #[must_use]
+    pub fn last_end(&self) -> Option<Mono> {
+        self.past.back().map(|dropout| dropout.start + dropout.length)
+    }
+
     /// Dropouts that have ended, oldest first; at most the last 500.
     pub fn past(&self) -> impl Iterator<Item = &Dropout> {
         self.past.iter()

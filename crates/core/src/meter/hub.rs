@@ -140,6 +140,7 @@ impl Meter {
         self.transport = Some(transport);
         self.pulse.begin(now);
         self.picture_in_session = false;
+        self.arrived.clear();
         self.on_restart();
         self.on_session(now, SessionState::Playing);
     }
@@ -254,8 +255,10 @@ impl Meter {
         let ratio = |part: Option<f64>, whole: Option<f64>| {
             part.zip(whole).filter(|(_, whole)| *whole > 0.0).map(|(part, whole)| part / whole)
         };
-        // A session that has just begun has no full window to compare.
-        let settled = self.playing_since.is_some_and(|since| now.since(since) > Duration::from_secs(3));
+        // A session that has just begun has no full window to compare, and after a dropout the window
+        // still holds the gap, which has been told already.
+        let settled = self.playing_since.is_some_and(|since| now.since(since) > Duration::from_secs(3))
+            && self.dropouts.last_end().is_none_or(|end| now.since(end) > Duration::from_secs(6));
         let recently = |at: Option<Mono>| at.is_some_and(|at| now.since(at) < Duration::from_secs(10));
         let decoded = if self.on_screen { self.decoded.per_second(now) } else { None };
         Evidence {

@@ -1,0 +1,164 @@
+//! The real program in a real terminal, driven by keys.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use std::process::{Command, Output};
+use std::time::{Duration, Instant};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_amber-lattice");
+
+/// A tmux server of its own; ended when dropped.
+struct Tmux {
+    socket: String,
+}
+
+impl Tmux {
+    fn start(name: &str, command: &str) -> Self {
+        let this = Self { socket: format!("amber-lattice-{name}-{}", std::process::id()) };
+        let out = this.tmux(&["-f", "/dev/null", "new-session", "-d", "-x", "160", "-y", "50", "sh"]);
+        assert!(out.status.success(), "tmux is needed: {}", String::from_utf8_lossy(&out.stderr));
+        this.tmux(&["set", "-g", "window-size", "manual"]);
+        this.keys(&["-l", command]);
+        this.keys(&["Enter"]);
+        this
+    }
+
+    fn tmux(&self, args: &[&str]) -> Output {
+        Command::new("tmux").args(["-L", &self.socket]).args(args).output().expect("tmux is installed")
+    }
+
+    fn keys(&self, keys: &[&str]) {
+        self.tmux(&[&["send-keys"], keys].concat());
+    }
+
+    fn screen(&self) -> String {
+        String::from_utf8_lossy(&self.tmux(&["capture-pane", "-p"]).stdout).into_owned()
+    }
+
+    #[track_caller]
+    fn wait(&self, what: &str, done: impl Fn(&str) -> bool) -> String {
+        let deadline = Instant::now() + Duration::from_secs(60);
+        loop {
+            let screen = self.screen();
+            if done(&screen) {
+                return screen;
+            }
+            assert!(Instant::now() < deadline, "{what}: not within 60 s:\n{screen}");
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    }
+
+    #[track_caller]
+    fn wait_for(&self, text: &str) -> String {
+        self.wait(text, |screen| screen.contains(text))
+    }
+}
+
+impl Drop for Tmux {
+    fn drop(&mut self) {
+        self.tmux(&["kill-server"]);
+    }
+}
+
+/// The plate of a camera.
+fn plate<'a>(screen: &'a str, name: &str) -> &'a str {
+    let at = screen.find(&format!("{name} ")).unwrap_or(screen.len());
+    screen.get(at..).and_then(|rest| rest.lines().next()).unwrap_or("")
+}
+
+fn state_folder() -> tempfile::TempDir {
+    tempfile::tempdir().unwrap()
+}
+
+#[test]
+fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
+    let state = state_folder();
+    let tmux = Tmux::start(
+        "demo",
+        &format!("env XDG_STATE_HOME={} COLORTERM=truecolor {PROGRAM} demo; echo left with $?", state.path().display()),
+    );
+    let names = ["Slipway north", "Lock gate upper", "Car lane 2", "Fuel quay"];
+    tmux.wait("four cameras, steady", |screen| names.iter().all(|name| screen.contains(name)) && screen.contains("• 4 steady"));
+    let screen = tmux.wait("a clock basis", |screen| screen.matches("ms c").count() == 4);
+    assert!(plate(&screen, "Slipway north").contains("640×360"), "{screen}");
+    assert!(
+        screen.lines().take(20).any(|line| line.contains('▄') || line.contains('▟') || line.contains('▀')),
+        "pictures:\n{screen}"
+    );
+
+    tmux.keys(&["m"]);
+    tmux.wait("the main stream", |screen| plate(screen, "Slipway north").contains("M  1280×720"));
+    tmux.keys(&["m"]);
+    tmux.wait("the sub stream again", |screen| plate(screen, "Slipway north").contains("S  640×360"));
+
+    tmux.keys(&["Right"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait("one tile", |screen| {
+        screen.contains("Lock gate upper") && !screen.contains("Fuel quay") && screen.contains("enter return")
+    });
+    tmux.keys(&["Escape"]);
+    tmux.wait_for("Fuel quay");
+
+    tmux.keys(&["f"]);
+    tmux.wait_for("Order a fault from Lock gate upper");
+    tmux.keys(&["1"]);
+    let lost = tmux.wait("lost while the others run on", |screen| screen.contains("× 1 lost") && screen.contains("• 3 steady"));
+    assert!(lost.contains("LOST") && plate(&lost, "Lock gate upper").contains("closed by the camera"), "{lost}");
+    tmux.wait("back by itself, measured", |screen| screen.contains("• 4 steady") && screen.contains("1 dropout"));
+
+    tmux.tmux(&["resize-window", "-x", "80", "-y", "24"]);
+    tmux.wait("all four in a small terminal", |screen| {
+        names.iter().all(|name| screen.contains(&format!("• {name}"))) && screen.lines().count() <= 24
+    });
+    tmux.tmux(&["resize-window", "-x", "50", "-y", "12"]);
+    tmux.wait_for("The wall needs 60 × 16");
+    tmux.tmux(&["resize-window", "-x", "160", "-y", "50"]);
+    tmux.wait_for("• 4 steady");
+    tmux.keys(&["?"]);
+    tmux.wait_for("hold the last clean picture");
+    tmux.keys(&["Escape"]);
+    tmux.wait("help gone", |screen| !screen.contains("hold the last clean picture"));
+
+    tmux.keys(&["q"]);
+    let after = tmux.wait_for("left with 0");
+    assert!(!after.contains("Fuel quay"), "the terminal is as it was:\n{after}");
+    let flags = tmux.tmux(&["display-message", "-p", "#{alternate_on} #{mouse_any_flag} #{cursor_flag}"]);
+    assert_eq!(String::from_utf8_lossy(&flags.stdout).trim(), "0 0 1");
+    for entry in std::fs::read_dir(state.path().join("amber-lattice")).unwrap().flatten() {
+        let text = std::fs::read_to_string(entry.path()).unwrap();
+        assert!(!text.contains("ebb-and-flow"), "no password in {}", entry.path().display());
+    }
+}
+
+#[test]
+fn bad_sources_are_told_in_their_tiles_and_sigterm_restores_the_terminal() {
+    let state = state_folder();
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let command = format!(
+        "env XDG_STATE_HOME={} {PROGRAM} open rtsp://harbour:lantern@{free}/a rtsp://127.0.0.1:{}/b; echo left with $?",
+        state.path().display(),
+        free.port()
+    );
+    let tmux = Tmux::start("bad", &command);
+    let screen = tmux.wait("both lost", |screen| screen.contains("× 2 lost") && screen.contains("refuses connections"));
+    assert!(screen.contains("port closed") && screen.contains("next try in"), "{screen}");
+    let pid = pid_of(&free.port().to_string());
+    let shown = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap();
+    let shown = String::from_utf8_lossy(&shown).replace('\0', " ");
+    assert!(shown.contains("rtsp://harbour@") && !shown.contains("lantern"), "no password in the process list: {shown}");
+    Command::new("kill").args(["-TERM", &pid.to_string()]).status().unwrap();
+    let after = tmux.wait_for("left with 0");
+    assert!(!after.contains("2 lost"), "{after}");
+    let flags = tmux.tmux(&["display-message", "-p", "#{alternate_on} #{mouse_any_flag} #{cursor_flag}"]);
+    assert_eq!(String::from_utf8_lossy(&flags.stdout).trim(), "0 0 1");
+}
+
+/// The program that was started with this text in its arguments.
+fn pid_of(text: &str) -> u32 {
+    let processes = std::fs::read_dir("/proc").unwrap().flatten();
+    let is_it = |pid: &u32| {
+        let cmdline = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+        let line = String::from_utf8_lossy(&cmdline).into_owned();
+        line.starts_with(PROGRAM) && line.contains(text)
+    };
+    processes.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).find(is_it).unwrap()
+}
