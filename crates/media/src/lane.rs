@@ -339,13 +339,22 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
     recent.push_back((job.number, job.displayable, job.colour));
     let at_once = order.on_unit(job.bipredictive);
     let painter = Painter { lane, recent, wanted, choice, newest };
-    match codec.decode(job.number, &job.data) {
-        Ok(Some(decoded)) => painter.report(scaler, &decoded),
-        Ok(None) => {}
-        Err(_) if !job.displayable => {}
-        Err(_) => (lane.sink)(LaneEvent::Refused { number: job.number }),
-    }
-    while at_once && let Ok(Some(decoded)) = codec.flush() {
+    let came = match codec.decode(job.number, &job.data) {
+        Ok(Some(decoded)) => {
+            painter.report(scaler, &decoded);
+            decoded.number == job.number
+        }
+        Ok(None) => false,
+        Err(_) if !job.displayable => false,
+        Err(_) => {
+            (lane.sink)(LaneEvent::Refused { number: job.number });
+            false
+        }
+    };
+    while at_once
+        && !came
+        && let Ok(Some(decoded)) = codec.flush()
+    {
         painter.report(scaler, &decoded);
     }
 }

@@ -13,7 +13,7 @@ const WHOLE: u32 = 256;
 /// Buffers for scaling, kept from picture to picture.
 #[derive(Debug, Default)]
 pub struct Scaler {
-    sums: Vec<u32>,
+    sums: RowSums,
     planes: [Vec<f32>; 3],
 }
 
@@ -40,10 +40,10 @@ impl Scaler {
             scale_plane(bytes, stride, (w, h), (width, height), &mut self.sums, plane);
         }
         let conversion = Conversion::new(colour, picture.height);
-        out.reserve(width * height * 3);
+        out.resize(width * height * 3, 0);
         let [y, u, v] = &self.planes;
-        for ((y, u), v) in y.iter().zip(u).zip(v) {
-            out.extend(conversion.rgb(*y, *u, *v));
+        for (((rgb, y), u), v) in out.as_chunks_mut::<3>().0.iter_mut().zip(y).zip(u).zip(v) {
+            *rgb = conversion.rgb(*y, *u, *v);
         }
     }
 }
@@ -55,59 +55,103 @@ fn interval(index: usize, from: usize, to: usize) -> (usize, usize) {
     (start, end.max(start + 1))
 }
 
-/// The whole source pixels inside an interval and the weights of the cut ones at its ends.
+/// What one destination pixel covers: a part of the first source pixel, all of the inner ones, a part
+/// of the last.
+#[derive(Debug, Clone)]
 struct Cover {
-    first: (usize, u32),
-    inner: std::ops::Range<usize>,
-    last: Option<(usize, u32)>,
+    pixels: std::ops::Range<usize>,
+    first: u32,
+    last: u32,
+    /// Parts covered in all.
+    size: f32,
 }
 
 fn cover(index: usize, from: usize, to: usize) -> Cover {
     let whole = WHOLE as usize;
     let (start, end) = interval(index, from, to);
-    let (first, last) = (start / whole, end / whole);
-    if first == last {
-        return Cover { first: (first, (end - start) as u32), inner: first..first, last: None };
+    let pixels = start / whole..end.div_ceil(whole).min(from);
+    let size = (end - start) as f32;
+    if pixels.len() == 1 {
+        return Cover { pixels, first: (end - start) as u32, last: 0, size };
     }
-    let tail = (end % whole) as u32;
-    Cover {
-        first: (first, (whole - start % whole) as u32),
-        inner: first + 1..last,
-        last: (tail > 0 && last < from).then_some((last, tail)),
+    let last = match end % whole {
+        0 => WHOLE,
+        part => part as u32,
+    };
+    Cover { pixels, first: (whole - start % whole) as u32, last, size }
+}
+
+/// Rows that fit into 16-bit sums of bytes.
+const ROWS_A_SUM: usize = 257;
+
+/// Sums of the rows that a destination row covers.
+#[derive(Debug, Default)]
+struct RowSums {
+    inner: Vec<u16>,
+    all: Vec<u32>,
+}
+
+impl RowSums {
+    fn sum(&mut self, bytes: &[u8], stride: usize, width: usize, rows: &Cover) {
+        let row = |y: usize| bytes.get(y * stride..y * stride + width).unwrap_or_default();
+        let (top, bottom) = (rows.pixels.start, rows.pixels.end - 1);
+        self.all.clear();
+        self.all.extend(row(top).iter().map(|value| u32::from(*value) * rows.first));
+        let inner: Vec<usize> = (top + 1..bottom).collect();
+        for some in inner.chunks(ROWS_A_SUM) {
+            self.inner.clear();
+            self.inner.resize(width, 0);
+            for y in some {
+                for (sum, value) in self.inner.iter_mut().zip(row(*y)) {
+                    *sum += u16::from(*value);
+                }
+            }
+            for (sum, inner) in self.all.iter_mut().zip(&self.inner) {
+                *sum += u32::from(*inner) << 8;
+            }
+        }
+        if bottom > top {
+            for (sum, value) in self.all.iter_mut().zip(row(bottom)) {
+                *sum += u32::from(*value) * rows.last;
+            }
+        }
     }
 }
 
-fn scale_plane(bytes: &[u8], stride: usize, from: (usize, usize), to: (usize, usize), sums: &mut Vec<u32>, out: &mut Vec<f32>) {
+/// A place between source pixels: the pixel it lies in, and how far into it.
+type Edge = (usize, f64);
+
+fn edge(index: usize, from: usize, to: usize) -> Edge {
+    let (whole, rest) = (index * from / to, index * from % to);
+    (whole, rest as f64 / to as f64)
+}
+
+fn scale_plane(bytes: &[u8], stride: usize, from: (usize, usize), to: (usize, usize), sums: &mut RowSums, out: &mut Vec<f32>) {
     out.clear();
     out.reserve(to.0 * to.1);
-    let row = |y: usize| bytes.get(y * stride..y * stride + from.0).unwrap_or_default();
-    let columns: Vec<(Cover, f32)> = (0..to.0)
-        .map(|x| {
-            let (start, end) = interval(x, from.0, to.0);
-            (cover(x, from.0, to.0), (end - start) as f32)
-        })
-        .collect();
+    let edges: Vec<Edge> = (0..=to.0).map(|x| edge(x, from.0, to.0)).collect();
+    let mut running = Vec::with_capacity(from.0 + 1);
     for y in 0..to.1 {
-        let vertical = cover(y, from.1, to.1);
-        let (start, end) = interval(y, from.1, to.1);
-        sums.clear();
-        sums.extend(row(vertical.first.0).iter().map(|value| u32::from(*value) * vertical.first.1));
-        for inner in vertical.inner {
-            sums.iter_mut().zip(row(inner)).for_each(|(sum, value)| *sum += u32::from(*value) << 8);
-        }
-        if let Some((last, weight)) = vertical.last {
-            sums.iter_mut().zip(row(last)).for_each(|(sum, value)| *sum += u32::from(*value) * weight);
-        }
-        let rows = (end - start) as f32;
-        for (horizontal, width) in &columns {
-            let at = |x: usize| sums.get(x).copied().unwrap_or_default();
-            let inner: u32 = sums.get(horizontal.inner.clone()).unwrap_or_default().iter().sum();
-            let mut total = inner as f32 * WHOLE as f32 + at(horizontal.first.0) as f32 * horizontal.first.1 as f32;
-            if let Some((last, weight)) = horizontal.last {
-                total += at(last) as f32 * weight as f32;
-            }
-            out.push(total / (width * rows));
-        }
+        let rows = cover(y, from.1, to.1);
+        sums.sum(bytes, stride, from.0, &rows);
+        // The sum of everything left of an edge; a pixel is the difference of its two edges.
+        running.clear();
+        let mut total = 0i64;
+        running.extend(sums.all.iter().map(|sum| {
+            let before = total;
+            total += i64::from(*sum);
+            (before, i64::from(*sum))
+        }));
+        running.push((total, 0));
+        let scale = to.0 as f64 / from.0 as f64 / f64::from(rows.size);
+        let left_of = |(pixel, part): Edge| running.get(pixel).map_or(0.0, |(before, own)| *before as f64 + *own as f64 * part);
+        let mut left = 0.0;
+        out.extend(edges.iter().skip(1).map(|edge| {
+            let right = left_of(*edge);
+            let mean = (right - left) * scale;
+            left = right;
+            mean as f32
+        }));
     }
 }
 
@@ -148,7 +192,7 @@ mod tests {
             })
         ) {
             let mut out = Vec::new();
-            scale_plane(&bytes, from.0, from, to, &mut Vec::new(), &mut out);
+            scale_plane(&bytes, from.0, from, to, &mut RowSums::default(), &mut out);
             for (fast, slow) in out.iter().zip(exact(&bytes, from, to)) {
                 // Edges are placed to 1/256 of a pixel; enlarged pixels are small against that.
                 let bound = if to.0 > from.0 || to.1 > from.1 { 26.0 } else { 2.0 };
@@ -162,7 +206,7 @@ mod tests {
         // 360 lines to 48 (7.5 each), black above line 180.
         let bytes: Vec<u8> = (0..360 * 8).map(|n| if n / 8 < 180 { 0 } else { 255 }).collect();
         let mut out = Vec::new();
-        scale_plane(&bytes, 8, (8, 360), (1, 48), &mut Vec::new(), &mut out);
+        scale_plane(&bytes, 8, (8, 360), (1, 48), &mut RowSums::default(), &mut out);
         assert!(out[..24].iter().all(|v| *v == 0.0) && out[24..].iter().all(|v| (*v - 255.0).abs() < 0.01), "{out:?}");
     }
 

@@ -4,8 +4,9 @@
 use lattice_core::meter::{DropoutKind, Figures, LatencyBasis};
 use lattice_core::rtsp::DigestAlgorithm;
 use lattice_core::{Cause, Transport, TransportChoice, Verdict};
-use lattice_net::{Command, Runtime, Source, SourceConfig};
-use lattice_sim::{Camera, CameraSpec, Event, Fault, Log, Port, Record, Role, SignIn, tarnhithe};
+use lattice_media::{ColourDescription, LaneEvent, Pool, Wanted};
+use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
+use lattice_sim::{Camera, CameraSpec, Event, Fault, Log, Port, Record, Role, SignIn, read_block_code, tarnhithe};
 use std::io::{Read as _, Write as _};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -93,6 +94,56 @@ fn both_transports_measure_what_the_stand_in_logged() {
             std::thread::sleep(Duration::from_millis(20));
         }
     }
+}
+
+/// A picture as it reached the tile: the number in its block code, and when it was ready.
+type Seen = (u32, lattice_core::Mono);
+
+#[test]
+fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one() {
+    let rig = rig(|_| {});
+    let (sender, seen) = std::sync::mpsc::channel::<Seen>();
+    let stations = Arc::new(std::sync::OnceLock::<tokio::sync::mpsc::Sender<Station>>::new());
+    let reports = stations.clone();
+    let pool = Pool::new(1, clock::now);
+    let lane = pool.lane(Box::new(move |event| match event {
+        LaneEvent::Picture(picture) => {
+            let luma = |x: usize, y: usize| picture.rgb[(y * picture.width + x) * 3 + 1];
+            let number =
+                read_block_code(luma, picture.width, picture.height, picture.source).expect("the code is readable in a tile");
+            let _ = sender.send((number, picture.ready));
+        }
+        LaneEvent::Decoded { number, at, damaged } => {
+            if let Some(stations) = reports.get() {
+                let _ = stations.try_send(Station::Decoded { number, at, damaged });
+            }
+        }
+        other => panic!("{other:?}"),
+    }));
+    lane.want(Some(Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) }));
+    let sink = Box::new(move |unit, _: Option<&lattice_core::video::Sps>| {
+        lane.push(unit, Some((320, 180)), ColourDescription::default())
+    });
+    let config = SourceConfig { url: rig.camera.url(Role::Sub).parse().unwrap(), transport: TransportChoice::Udp, decodes: true };
+    let source = Source::open(rig.runtime.handle(), config, Some(sink));
+    stations.set(source.stations()).unwrap();
+    let figures = wait(&source, "ten seconds decoded", 40, |f| {
+        f.frames.decoded > 240 && f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock)
+    });
+    let captured = |number: u32| {
+        let record = rig.records(|r| matches!(r.event, Event::Frame { number: n, .. } if n == number));
+        let Event::Frame { captured, .. } = record.first().expect("the frame was sent").event else { panic!("a frame") };
+        captured
+    };
+    let pair = clock::pair();
+    let seen: Vec<Seen> = seen.try_iter().collect();
+    assert!(seen.windows(2).all(|pair| pair[0].0 < pair[1].0), "in order");
+    let recent = &seen[seen.len().saturating_sub(230)..];
+    let mut truth: Vec<i64> =
+        recent.iter().map(|(number, ready)| pair.wall_at(*ready).as_unix_micros() - captured(*number)).collect();
+    truth.sort_unstable();
+    let (median, p50) = (truth[truth.len() / 2], figures.latency.unwrap().total.p50.as_micros() as i64);
+    assert!((median - p50).abs() < 15_000, "true median {median} us, measured {p50} us");
 }
 
 #[track_caller]

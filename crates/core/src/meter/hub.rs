@@ -8,7 +8,7 @@ use crate::rtp::{Jitter, SequenceTracker};
 use crate::sdp::{Codec, Video};
 use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
 use crate::video::{AccessUnit, Sps};
-use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Transport};
+use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Transport, Verdict};
 use std::time::Duration;
 
 /// Everything measured of one stream, over all its sessions.
@@ -17,6 +17,8 @@ use std::time::Duration;
 pub struct Meter {
     started: Mono,
     session: SessionState,
+    /// Why the last try failed, until one succeeds.
+    last_failure: Option<(Cause, String)>,
     judge: Judge,
     playing_since: Option<Mono>,
     transport: Option<Transport>,
@@ -60,6 +62,7 @@ impl Meter {
         Self {
             started: now,
             session: SessionState::Connecting,
+            last_failure: None,
             judge: Judge::default(),
             playing_since: None,
             transport: None,
@@ -114,8 +117,14 @@ impl Meter {
     /// The session's state changed.
     pub fn on_session(&mut self, now: Mono, state: SessionState) {
         match &state {
-            SessionState::Playing => self.playing_since = Some(now),
-            SessionState::Failed { cause, .. } => self.dropouts.on_session_lost(now, *cause),
+            SessionState::Playing => {
+                self.playing_since = Some(now);
+                self.last_failure = None;
+            }
+            SessionState::Failed { cause, text, .. } => {
+                self.dropouts.on_session_lost(now, *cause);
+                self.last_failure = Some((*cause, text.clone()));
+            }
             SessionState::Locked { .. } => self.dropouts.on_session_lost(now, Cause::SignIn),
             SessionState::Resting => self.dropouts.pause(),
             SessionState::Connecting => {}
@@ -304,7 +313,7 @@ impl Meter {
         let (text, next_try) = match &self.session {
             SessionState::Failed { text, next_try, .. } => (Some(text.clone()), *next_try),
             SessionState::Locked { text } => (Some(text.clone()), None),
-            _ => (None, None),
+            _ => (self.last_failure.as_ref().map(|(_, text)| text.clone()), None),
         };
         let rate = self.rate(now);
         let first = if self.decodes { self.first_decoded } else { self.first_displayable };
@@ -341,8 +350,9 @@ impl Meter {
         };
         let evidence = self.evidence(now, &figures);
         (figures.verdict, figures.cause) = self.judge.judge(now, &self.session, &evidence);
-        if figures.cause.is_none() && figures.verdict == crate::Verdict::Lost {
-            figures.cause = figures.dropout_now.and_then(|dropout| dropout.cause);
+        if let (SessionState::Connecting, Some((cause, _))) = (&self.session, &self.last_failure) {
+            // A try that has only begun does not make it any better.
+            (figures.verdict, figures.cause) = (Verdict::Lost, Some(*cause));
         }
         figures
     }

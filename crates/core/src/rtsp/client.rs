@@ -21,8 +21,9 @@ use crate::{Cause, Mono, SourceUrl, Transport, TransportChoice};
 use std::collections::VecDeque;
 use std::time::Duration;
 
-/// Longest wait for an answer before the session counts as failed.
-const ANSWER_WITHIN: Duration = Duration::from_secs(5);
+/// Longest wait for an answer before the session counts as failed. Devices that start their encoder
+/// when they are asked to describe it take several seconds.
+const ANSWER_WITHIN: Duration = Duration::from_secs(10);
 /// Session time-out where the server names none (§12.37).
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(60);
 

@@ -185,9 +185,9 @@ fn refusals_and_redirects_are_told_apart() {
 #[test]
 fn silence_and_closing_have_an_end() {
     let mut h = Harness::new("rtsp://cam/x", TransportChoice::Auto);
-    h.client.tick(Mono::from_millis(4_999));
+    h.client.tick(Mono::from_millis(9_999));
     assert!(h.client.poll().is_none());
-    h.client.tick(Mono::from_millis(5_000));
+    h.client.tick(Mono::from_millis(10_000));
     h.drain();
     assert_eq!(h.failure(), Some(FailureKind::NoAnswer));
     let mut h = Harness::new("rtsp://cam/x", TransportChoice::Auto);
