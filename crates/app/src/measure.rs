@@ -206,7 +206,7 @@ fn watch(sources: &[Source], options: &MeasureOptions) {
     let mut said = 0;
     while started.elapsed() < options.span && !stop.load(std::sync::atomic::Ordering::Relaxed) {
         let rest = options.span.saturating_sub(started.elapsed());
-        std::thread::sleep(rest.min(Duration::from_millis(100)));
+        std::thread::sleep(rest.min(Duration::from_millis(250)));
         let with_picture = sources.iter().filter(|source| source.figures().first_picture.is_some()).count();
         let line = format!(
             "measuring {} of {} s, {with_picture} of {} with a picture",

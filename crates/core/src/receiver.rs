@@ -1,7 +1,7 @@
 //! One stream's packets into access units, each station telling the meter.
 
 use crate::meter::{Dropped, Meter};
-use crate::rtcp::{self, ReportBlock, RtcpPacket};
+use crate::rtcp::{self, ReportBlock, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::Video;
 use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Sps};
@@ -51,6 +51,8 @@ struct Stream {
     next_report: Mono,
     reported: (u64, u64),
     last_sender_report: Option<(u32, Mono)>,
+    /// A report that came before the first packet, whose timestamps it needs.
+    early_report: Option<(SenderReport, Mono)>,
 }
 
 /// Receives one stream over all its sessions.
@@ -100,6 +102,7 @@ impl Receiver {
             next_report: now + REPORT_EVERY,
             reported: (0, 0),
             last_sender_report: None,
+            early_report: None,
         });
     }
 
@@ -137,10 +140,10 @@ impl Receiver {
                 && stream.ssrc.is_none_or(|ssrc| ssrc == report.ssrc)
             {
                 stream.last_sender_report = Some((report.ntp.middle(), arrival));
-                let timestamp = stream.unwrapper.clone().unwrap(report.rtp_timestamp);
-                let wall = self.meter.clocks().wall_at(arrival);
                 if stream.last.is_some() {
-                    self.meter.clock.on_sender_report(wall, report.ntp, timestamp);
+                    stream.on_sender_report(&mut self.meter, &report, arrival);
+                } else {
+                    stream.early_report = Some((report, arrival));
                 }
             }
         }
@@ -174,6 +177,12 @@ impl Receiver {
         rtcp::emit_receiver_report(self.our_ssrc, &blocks, &mut out);
         rtcp::emit_canonical_name(self.our_ssrc, "viewer", &mut out);
         Some(out)
+    }
+
+    /// Whether an access unit is half here: more packets are on their way.
+    #[must_use]
+    pub fn is_mid_unit(&self) -> bool {
+        self.stream.as_ref().is_some_and(|stream| stream.assembler.is_mid_unit())
     }
 
     /// The sequence parameter set in force.
@@ -227,7 +236,16 @@ impl Stream {
         meter.on_packet(arrival, packet.payload.len());
         meter.jitter.on_packet(timestamp, arrival);
         self.last = Some((timestamp, arrival));
+        if let Some((report, at)) = self.early_report.take_if(|(report, _)| report.ssrc == packet.ssrc) {
+            self.on_sender_report(meter, &report, at);
+        }
         self.put_in_order(meter, now, arrival, ext, timestamp, packet, sink);
+    }
+
+    fn on_sender_report(&self, meter: &mut Meter, report: &SenderReport, arrival: Mono) {
+        let timestamp = self.unwrapper.clone().unwrap(report.rtp_timestamp);
+        let wall = meter.clocks().wall_at(arrival);
+        meter.clock.on_sender_report(wall, report.ntp, timestamp);
     }
 
     #[allow(clippy::too_many_arguments, reason = "the packet's derived fields, once")]

@@ -89,8 +89,12 @@ pub struct Evidence {
     pub packets_flow: bool,
     /// Access units come, but none is clean yet.
     pub awaiting_keyframe: bool,
-    /// There is no decoder for the codec.
+    /// There is no decoder for the codec, or for this form of it.
     pub unknown_codec: bool,
+    /// The decoder gives no picture of units that arrive whole.
+    pub undecodable: bool,
+    /// What was asked of the other end has had no answer for a while; what that would be.
+    pub unanswered: Option<Cause>,
     /// Time since the session began to play.
     pub playing_for: Duration,
     /// Share of packets lost in the last 10 s.
@@ -137,8 +141,8 @@ impl Judge {
             SessionState::Locked { .. } => (Verdict::Locked, Some(Cause::SignIn)),
             SessionState::Resting => (Verdict::Resting, None),
             SessionState::Failed { cause, .. } => (Verdict::Lost, Some(*cause)),
-            SessionState::Connecting if evidence.had_picture => (Verdict::Lost, None),
-            SessionState::Connecting => (Verdict::Waiting, None),
+            SessionState::Connecting if evidence.had_picture => (Verdict::Lost, evidence.unanswered),
+            SessionState::Connecting => (Verdict::Waiting, evidence.unanswered),
             SessionState::Playing => self.judge_playing(now, evidence),
         }
     }
@@ -146,6 +150,9 @@ impl Judge {
     fn judge_playing(&mut self, now: Mono, evidence: &Evidence) -> (Verdict, Option<Cause>) {
         if evidence.unknown_codec {
             return (Verdict::Stalled, Some(Cause::UnknownCodec));
+        }
+        if evidence.undecodable {
+            return (Verdict::Stalled, Some(Cause::Damaged));
         }
         if evidence.in_dropout {
             return (Verdict::Stalled, Some(stall_cause(evidence)));
@@ -220,6 +227,8 @@ mod tests {
         packets_flow: true,
         awaiting_keyframe: false,
         unknown_codec: false,
+        undecodable: false,
+        unanswered: None,
         playing_for: Duration::from_secs(60),
         loss: Some(0.0),
         damaged: false,
@@ -275,6 +284,11 @@ mod tests {
         assert_eq!(judge.judge(Mono::ZERO, &SessionState::Playing, &early), (Verdict::Waiting, None));
         let silent = Evidence { playing_for: Duration::from_secs(4), ..Evidence::default() };
         assert_eq!(judge.judge(Mono::ZERO, &SessionState::Playing, &silent), (Verdict::Stalled, Some(Cause::Silence)));
+        let asked = Evidence { unanswered: Some(Cause::Silence), ..Evidence::default() };
+        let connecting = SessionState::Connecting;
+        assert_eq!(judge.judge(Mono::ZERO, &connecting, &asked), (Verdict::Waiting, Some(Cause::Silence)));
+        let refused = Evidence { undecodable: true, ..GOOD };
+        assert_eq!(judge.judge(Mono::ZERO, &SessionState::Playing, &refused), (Verdict::Stalled, Some(Cause::Damaged)));
         let codec = Evidence { unknown_codec: true, ..GOOD };
         assert_eq!(judge.judge(Mono::ZERO, &SessionState::Playing, &codec), (Verdict::Stalled, Some(Cause::UnknownCodec)));
     }

@@ -3,20 +3,19 @@
 use crate::clock;
 use crate::connect::connect;
 use crate::outcome::Outcome;
-use crate::source::{Command, Driver};
+use crate::source::{Command, Driver, media_came};
 use crate::udp::UdpPair;
 use lattice_core::receiver::Unit;
 use lattice_core::rtsp::{Action, Client, ClientConfig, Frame, Framer, Playing};
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
 use std::io;
 use std::net::SocketAddr;
+use std::pin::Pin;
 use std::time::Duration;
 use tokio::io::AsyncWriteExt as _;
 use tokio::net::TcpStream;
-use tokio::time::{sleep, sleep_until, timeout};
+use tokio::time::{Sleep, sleep_until, timeout};
 
-/// After reading media the task naps, so that packets are read in handfuls.
-const NAP: Duration = Duration::from_millis(2);
 /// UDP that brings nothing for this long is given up under `auto`.
 const UDP_TRIAL: Duration = Duration::from_secs(3);
 /// A session that brings nothing for this long is closed and opened anew.
@@ -37,10 +36,12 @@ pub struct Play {
 /// # Cancel safety
 /// Not to be cancelled: the session would be left without TEARDOWN.
 pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
+    driver.receiver.meter().set_unanswered(Some((clock::now(), Cause::Unreachable)));
     let connected = tokio::select! {
         connected = connect(&play.url) => connected,
         outcome = interrupted(driver) => return outcome,
     };
+    driver.receiver.meter().set_unanswered(None);
     let stream = match connected {
         Ok(stream) => stream,
         Err(outcome) => return outcome,
@@ -62,8 +63,16 @@ pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
         client_nonce: format!("{:016x}", rand::random::<u64>()),
     };
     let client = Client::new(clock::now(), config);
-    let session =
-        Session { stream, udp, client, framer: Framer::default(), input: Input::new(), playing: None, choice: play.transport };
+    let session = Session {
+        stream,
+        udp,
+        client,
+        framer: Framer::default(),
+        input: Input::new(),
+        playing: None,
+        choice: play.transport,
+        timer: Timer::new(),
+    };
     session.run(driver).await
 }
 
@@ -94,6 +103,30 @@ struct Session {
     input: Input,
     playing: Option<Active>,
     choice: TransportChoice,
+    timer: Timer,
+}
+
+/// One timer for the whole session. Setting a timer costs more than a packet does, so one that rings
+/// too early is left as it is.
+struct Timer {
+    sleep: Pin<Box<Sleep>>,
+    at: Mono,
+}
+
+impl Timer {
+    fn new() -> Self {
+        let now = clock::now();
+        Self { sleep: Box::pin(sleep_until(clock::instant(now))), at: now }
+    }
+
+    /// Completes at `deadline` or, now and then, before it.
+    async fn until(&mut self, deadline: Mono) {
+        if deadline < self.at || self.sleep.is_elapsed() {
+            self.sleep.as_mut().reset(clock::instant(deadline));
+            self.at = deadline;
+        }
+        self.sleep.as_mut().await;
+    }
 }
 
 /// Bytes read and not yet taken apart.
@@ -139,7 +172,7 @@ impl Session {
                 return outcome;
             }
             if media {
-                sleep(NAP).await;
+                media_came(driver.receiver.is_mid_unit());
             }
         }
     }
@@ -154,7 +187,7 @@ impl Session {
             command = driver.commands.recv() => Wake::Command(command),
             _ = self.stream.readable() => Wake::Tcp,
             () = async { match udp { Some(udp) => udp.readable().await, None => std::future::pending().await } } => Wake::Udp,
-            () = sleep_until(clock::instant(deadline.unwrap_or_default())) => Wake::Time,
+            () = self.timer.until(deadline.unwrap_or_default()) => Wake::Time,
         }
     }
 
@@ -179,6 +212,7 @@ impl Session {
         }
         self.report(driver, now).await;
         driver.receiver.meter().set_round_trip(self.client.round_trip());
+        driver.receiver.meter().set_unanswered(self.client.unanswered_since().map(|since| (since, Cause::Silence)));
         driver.publish_if_due(now);
         self.silence(driver, now).await
     }
@@ -216,13 +250,11 @@ impl Session {
         loop {
             match self.stream.try_read(self.input.room()) {
                 Ok(0) => return self.client.on_closed(),
+                // Read on until the socket says that it is empty: only then does the runtime know it, and
+                // wakes us for the next packet and not at once.
                 Ok(n) => {
                     self.input.filled += n;
-                    let full = self.input.filled == self.input.bytes.len();
                     self.take_apart(driver);
-                    if !full {
-                        return; // the socket is empty: another call would only say so
-                    }
                 }
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => return,
                 Err(_) => return self.client.on_closed(),

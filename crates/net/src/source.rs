@@ -10,6 +10,7 @@ use lattice_core::rtp::Ssrc;
 use lattice_core::verdict::SessionState;
 use lattice_core::video::Sps;
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
+use std::cell::Cell;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::runtime::Handle;
@@ -74,6 +75,53 @@ pub enum Station {
 /// Takes access units; called from the receiving task, so it must not block.
 pub type UnitSink = Box<dyn FnMut(Unit, Option<&Sps>) + Send>;
 
+/// Before the receiving thread waits again it may nap, so that packets are read in handfuls.
+const NAP: Duration = Duration::from_millis(2);
+/// It does when the rest of an access unit is on its way, or when it is woken more often than this:
+/// then waking costs more than reading.
+const BUSY: u32 = 250;
+const BUSY_OVER: Duration = Duration::from_millis(100);
+
+#[derive(Clone, Copy)]
+struct Load {
+    came: bool,
+    mid_unit: bool,
+    since: Mono,
+    wakes: u32,
+    busy: bool,
+}
+
+thread_local! {
+    static LOAD: Cell<Load> = const { Cell::new(Load { came: false, mid_unit: false, since: Mono::ZERO, wakes: 0, busy: false }) };
+}
+
+/// Media was read for one source; `mid_unit` when it ended within an access unit.
+pub(crate) fn media_came(mid_unit: bool) {
+    let load = LOAD.get();
+    LOAD.set(Load { came: true, mid_unit: load.mid_unit | mid_unit, ..load });
+}
+
+/// All sources share one thread, and this runs when none of them has anything to do: one nap for all,
+/// and no timer for it.
+fn nap() {
+    let mut load = LOAD.get();
+    if !load.came {
+        return;
+    }
+    let now = clock::now();
+    load.wakes += 1;
+    let span = now.since(load.since);
+    if span >= BUSY_OVER {
+        load.busy = f64::from(load.wakes) > f64::from(BUSY) * span.as_secs_f64();
+        (load.since, load.wakes) = (now, 0);
+    }
+    let nap = load.mid_unit || load.busy;
+    LOAD.set(Load { came: false, mid_unit: false, ..load });
+    if nap {
+        std::thread::sleep(NAP);
+    }
+}
+
 /// The thread that receives all streams. One is enough: receiving is cheap and never waits.
 pub struct Runtime {
     handle: Handle,
@@ -87,7 +135,7 @@ impl Runtime {
     /// # Errors
     /// When the system gives no thread or no event queue.
     pub fn start() -> std::io::Result<Self> {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().on_thread_park(nap).build()?;
         let handle = runtime.handle().clone();
         let (stop, mut stopped) = watch::channel(false);
         let run = move || {

@@ -1,7 +1,7 @@
 //! A pair of UDP sockets for RTP and RTCP (RFC 3550 §11), read many datagrams at a time with the
 //! kernel's arrival times.
 //!
-//! The task that reads naps after each reading, which is what makes receiving cheap; the kernel's
+//! The receiving thread naps between readings, which is what makes receiving cheap; the kernel's
 //! stamps keep that nap out of jitter and latency.
 
 use lattice_core::{ClockPair, Mono, Wall};
@@ -72,7 +72,8 @@ impl UdpPair {
     /// Reads RTP that is there, giving each datagram with its arrival; and what the kernel dropped.
     pub fn read_rtp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) -> u64 {
         let mut drops = self.kernel_drops;
-        while read_batch(&self.rtp, pair, &mut drops, &mut take) == Some(BATCH) {}
+        // Until the socket says that it is empty: only then does the runtime know it.
+        while read_batch(&self.rtp, pair, &mut drops, &mut take).is_some() {}
         let lost = drops.wrapping_sub(self.kernel_drops);
         self.kernel_drops = drops;
         u64::from(lost)
@@ -80,7 +81,7 @@ impl UdpPair {
 
     /// Reads RTCP that is there.
     pub fn read_rtcp(&self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) {
-        while read_batch(&self.rtcp, pair, &mut 0, &mut take) == Some(BATCH) {}
+        while read_batch(&self.rtcp, pair, &mut 0, &mut take).is_some() {}
     }
 
     /// Sends an RTCP compound; one that does not go out is no harm.

@@ -122,7 +122,7 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
     }));
     lane.want(Some(Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) }));
     let sink = Box::new(move |unit, _: Option<&lattice_core::video::Sps>| {
-        lane.push(unit, Some((320, 180)), ColourDescription::default())
+        lane.push(unit, Some((320, 180)), ColourDescription::default());
     });
     let config = SourceConfig { url: rig.camera.url(Role::Sub).parse().unwrap(), transport: TransportChoice::Udp, decodes: true };
     let source = Source::open(rig.runtime.handle(), config, Some(sink));

@@ -43,6 +43,8 @@ pub struct Dropout {
 
 /// The shortest gap that is a dropout at high frame rates.
 const LEAST_GAP: Duration = Duration::from_millis(400);
+/// The same while no rate is known, neither declared nor measured: slow streams send a picture a second.
+const UNKNOWN_RATE_GAP: Duration = Duration::from_secs(3);
 /// From here on a dropout is a freeze.
 const FREEZE: Duration = Duration::from_secs(1);
 /// Dropouts remembered one by one; older ones stay in the totals.
@@ -80,7 +82,7 @@ impl DropoutMeter {
     /// The longest gap that is none.
     #[must_use]
     pub fn threshold(&self) -> Duration {
-        (self.period() * 3).max(LEAST_GAP)
+        self.rate.map_or(UNKNOWN_RATE_GAP, |rate| (rate.period() * 3).max(LEAST_GAP))
     }
 
     /// A displayable picture came.
@@ -225,6 +227,15 @@ mod tests {
             meter.on_displayable(Mono::from_millis(2 * threshold + 1));
             assert_eq!(meter.past().next().map(|d| d.kind), Some(DropoutKind::Stutter), "found without a tick");
         }
+    }
+
+    #[test]
+    fn without_a_rate_a_slow_stream_is_no_dropout() {
+        let mut meter = DropoutMeter::default();
+        (0..4).for_each(|n| meter.on_displayable(Mono::from_millis(2500 * n)));
+        assert_eq!(meter.totals().0, 0);
+        meter.on_displayable(Mono::from_millis(7500 + 3100));
+        assert_eq!(meter.past().next().map(|d| (d.kind, d.frames_missed)), Some((DropoutKind::Freeze, None)));
     }
 
     #[test]

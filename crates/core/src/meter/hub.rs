@@ -51,7 +51,20 @@ pub struct Meter {
     last_unit_clean: bool,
     picture_in_session: bool,
     damage_without_loss: Option<Mono>,
+    /// Since when the decoder refuses whole units without giving a picture.
+    refusing_since: Option<Mono>,
+    /// What the stream is that decoders seldom take.
+    unusual: Option<&'static str>,
+    /// Since when something asked of the other end has had no answer, and what that would be.
+    unanswered: Option<(Mono, Cause)>,
+    /// The last rate that was known, declared or measured.
+    known_rate: Option<FrameRate>,
 }
+
+/// Refusing for this long is refusing the stream, not a picture.
+const REFUSES: Duration = Duration::from_secs(1);
+/// A question without an answer for this long is told.
+const NO_ANSWER: Duration = Duration::from_secs(3);
 
 impl Meter {
     /// A meter of a source that is about to be opened. `decodes` says whether pictures will be
@@ -95,6 +108,10 @@ impl Meter {
             last_unit_clean: true,
             picture_in_session: false,
             damage_without_loss: None,
+            refusing_since: None,
+            unusual: None,
+            unanswered: None,
+            known_rate: None,
         }
     }
 
@@ -149,6 +166,7 @@ impl Meter {
         self.transport = Some(transport);
         self.pulse.begin(now);
         self.picture_in_session = false;
+        self.refusing_since = None;
         self.arrived.clear();
         self.on_restart();
         self.on_session(now, SessionState::Playing);
@@ -175,6 +193,7 @@ impl Meter {
     pub fn on_parameters(&mut self, sps: &Sps) {
         self.size = Some((sps.width, sps.height));
         self.profile = Some(sps.profile());
+        self.unusual = sps.unusual();
         self.declared_by_stream = sps.declared;
     }
 
@@ -211,6 +230,7 @@ impl Meter {
         self.frames.decoded += 1;
         self.frames.concealed += u64::from(concealed);
         self.first_decoded.get_or_insert(at);
+        self.refusing_since = None;
         self.decoded.on_event(at);
         self.latency.on_decoded(number, at);
     }
@@ -232,8 +252,14 @@ impl Meter {
     }
 
     /// The decoder refused a unit that arrived whole.
-    pub const fn on_refused(&mut self, now: Mono) {
+    pub fn on_refused(&mut self, now: Mono) {
         self.damage_without_loss = Some(now);
+        self.refusing_since.get_or_insert(now);
+    }
+
+    /// The other end was asked at `since` and has not answered; `cause` is what that will be called.
+    pub const fn set_unanswered(&mut self, unanswered: Option<(Mono, Cause)>) {
+        self.unanswered = unanswered;
     }
 
     /// Whether a displayable picture has come since the session began to play.
@@ -247,13 +273,35 @@ impl Meter {
         self.dropped.units_skipped += count;
     }
 
-    /// Declared rate, or the measured one where nothing is declared.
+    /// Declared rate, or the measured one where nothing is declared; in a silence the last one known.
     fn rate(&mut self, now: Mono) -> Option<FrameRate> {
-        self.declared().or_else(|| self.sent.per_second(now).and_then(FrameRate::new))
+        let rate = self.declared().or_else(|| self.sent.per_second(now).and_then(FrameRate::new));
+        self.known_rate = rate.or(self.known_rate);
+        self.known_rate
     }
 
     fn declared(&self) -> Option<FrameRate> {
         self.video.as_ref().and_then(|video| video.declared).or(self.declared_by_stream)
+    }
+
+    fn refuses(&self, now: Mono) -> bool {
+        self.refusing_since.is_some_and(|since| now.since(since) >= REFUSES)
+    }
+
+    /// One sentence about what keeps pictures away, where the session itself did not fail.
+    fn explain(&self, now: Mono) -> Option<String> {
+        if let (SessionState::Connecting, Some((since, _))) = (&self.session, self.unanswered) {
+            let waited = now.since(since);
+            return (waited >= NO_ANSWER).then(|| format!("no answer for {} s", waited.as_secs()));
+        }
+        let video = self.video.as_ref().filter(|_| self.session == SessionState::Playing)?;
+        let codec = &video.codec;
+        match self.unusual {
+            _ if *codec != Codec::H264 => Some(format!("{codec} is received and measured, but not decoded here")),
+            Some(what) if self.refuses(now) => Some(format!("{codec} {what} is received and measured, but not decoded here")),
+            None if self.refuses(now) => Some("the decoder refuses what arrives, though it arrives whole".into()),
+            _ => None,
+        }
     }
 
     fn packets_flow(&self, now: Mono) -> bool {
@@ -270,12 +318,17 @@ impl Meter {
             && self.dropouts.last_end().is_none_or(|end| now.since(end) > Duration::from_secs(6));
         let recently = |at: Option<Mono>| at.is_some_and(|at| now.since(at) < Duration::from_secs(10));
         let decoded = if self.on_screen { self.decoded.per_second(now) } else { None };
+        let refused = self.refuses(now);
+        let unanswered = self.unanswered.filter(|(since, _)| now.since(*since) >= NO_ANSWER);
         Evidence {
             had_picture: self.first_displayable.is_some(),
             in_dropout: self.dropouts.running(now).is_some(),
             packets_flow: self.packets_flow(now),
             awaiting_keyframe: !self.last_unit_clean || self.first_displayable.is_none(),
-            unknown_codec: self.video.as_ref().is_some_and(|video| video.codec != Codec::H264),
+            unknown_codec: self.video.as_ref().is_some_and(|video| video.codec != Codec::H264)
+                || (refused && self.unusual.is_some()),
+            undecodable: refused,
+            unanswered: unanswered.map(|(_, cause)| cause),
             playing_for: self.playing_since.map_or(Duration::ZERO, |since| now.since(since)),
             loss: figures.recent_loss,
             damaged: recently(self.damage_without_loss),
@@ -313,7 +366,7 @@ impl Meter {
         let (text, next_try) = match &self.session {
             SessionState::Failed { text, next_try, .. } => (Some(text.clone()), *next_try),
             SessionState::Locked { text } => (Some(text.clone()), None),
-            _ => (self.last_failure.as_ref().map(|(_, text)| text.clone()), None),
+            _ => (self.last_failure.as_ref().map(|(_, text)| text.clone()).or_else(|| self.explain(now)), None),
         };
         let rate = self.rate(now);
         let first = if self.decodes { self.first_decoded } else { self.first_displayable };

@@ -143,6 +143,12 @@ fn sender_reports_give_the_clock_basis() {
         octets: 1,
     };
     rtcp::emit_sender_report(&report, &mut bytes);
+    // The same before any packet, as from a server that begins with its report.
+    let mut early = Rig::new(Transport::Udp);
+    early.receiver.on_rtcp(sent, &bytes);
+    let late_start: Vec<Made> = made(50..100).into_iter().map(|p| Made { at: p.at + Duration::from_millis(5), ..p }).collect();
+    let latency = early.feed(&late_start).read(5_100).latency.unwrap();
+    assert_eq!((latency.basis, latency.total.p50.as_millis()), (LatencyBasis::Clock, 42));
     rig.receiver.on_rtcp(sent + Duration::from_millis(1), &bytes);
     let latency = rig.read(3_100).latency.unwrap();
     assert_eq!((latency.basis, latency.total.p50.as_millis()), (LatencyBasis::Clock, 37));
@@ -151,6 +157,19 @@ fn sender_reports_give_the_clock_basis() {
     assert!(
         matches!(&parsed[0], RtcpPacket::ReceiverReport(_, blocks) if blocks[0].ssrc == Ssrc(7) && blocks[0].cumulative_lost == 0)
     );
+}
+
+#[test]
+fn a_stream_that_no_decoder_takes_is_not_steady() {
+    let mut rig = Rig::new(Transport::Tcp);
+    rig.feed(&made(0..50));
+    rig.receiver.meter().on_refused(Mono::from_millis(1_500));
+    rig.receiver.meter().on_refused(Mono::from_millis(2_900));
+    let figures = rig.read(3_000);
+    assert_eq!((figures.verdict, figures.cause), (Verdict::Stalled, Some(Cause::Damaged)));
+    assert!(figures.text.unwrap().contains("refuses"));
+    rig.receiver.meter().on_decoded(49, Mono::from_millis(3_000), false);
+    assert_ne!(rig.read(3_050).verdict, Verdict::Stalled, "a picture came");
 }
 
 #[test]

@@ -201,6 +201,12 @@ impl Client {
         [answer, self.keep_alive_at].into_iter().flatten().min()
     }
 
+    /// Since when the last request has had no answer, while the stream is being set up.
+    #[must_use]
+    pub fn unanswered_since(&self) -> Option<Mono> {
+        self.pending.as_ref().filter(|_| self.phase != Phase::Playing).map(|pending| pending.sent)
+    }
+
     /// Least time from a request to its answer so far; bounds how old a sender report can be.
     #[must_use]
     pub const fn round_trip(&self) -> Option<Duration> {

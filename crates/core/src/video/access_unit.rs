@@ -153,6 +153,12 @@ impl Assembler {
         self.not_understood
     }
 
+    /// Whether a unit is being built: more packets are on their way.
+    #[must_use]
+    pub const fn is_mid_unit(&self) -> bool {
+        self.current.is_some()
+    }
+
     /// A new packet sequence begins: what was being built is dropped, parameter sets stay.
     pub fn restart(&mut self) {
         self.current = None;

@@ -90,8 +90,8 @@ impl Sps {
         skip_picture_order(&mut bits)?;
         bits.ue()?; // max_num_ref_frames
         bits.bit()?;
-        let mb_width = bits.ue()?.checked_add(1).filter(|w| w * 16 <= MAX_SIDE).ok_or(SpsError::Range("width"))?;
-        let map_height = bits.ue()?.checked_add(1).filter(|h| h * 16 <= MAX_SIDE).ok_or(SpsError::Range("height"))?;
+        let mb_width = bits.ue()?.checked_add(1).filter(|w| *w <= MAX_SIDE / 16).ok_or(SpsError::Range("width"))?;
+        let map_height = bits.ue()?.checked_add(1).filter(|h| *h <= MAX_SIDE / 16).ok_or(SpsError::Range("height"))?;
         let frame_mbs_only = bits.bit()?;
         if !frame_mbs_only {
             bits.bit()?;
@@ -128,6 +128,17 @@ impl Sps {
             122 => "High 4:2:2",
             244 => "High 4:4:4 Predictive",
             _ => "Other",
+        }
+    }
+
+    /// What is unusual about the stream, so that a decoder may not take it; `None` for progressive
+    /// 8-bit 4:2:0, which all do.
+    #[must_use]
+    pub const fn unusual(&self) -> Option<&'static str> {
+        match self.profile_idc {
+            66 | 77 | 88 | 100 if self.interlaced => Some("interlaced"),
+            66 | 77 | 88 | 100 => None,
+            _ => Some(self.profile()),
         }
     }
 }
