@@ -10,6 +10,7 @@ use serde::Serialize;
 use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 /// A picture of the size of a small tile is made of every frame, as on a wall.
@@ -174,8 +175,12 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
         })
         .collect();
     watch(&sources, options);
-    let figures: Vec<Arc<Figures>> = sources.iter().map(Source::figures).collect();
     sources.iter().for_each(Source::close);
+    let end = Instant::now() + Duration::from_millis(700);
+    while sources.iter().any(|source| !source.is_closed()) && Instant::now() < end {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let figures: Vec<Arc<Figures>> = sources.iter().map(Source::figures).collect();
     let report = Report {
         streams: options.urls.iter().zip(&figures).map(|(url, figures)| StreamReport::new(url, figures, decodes)).collect(),
     };
@@ -185,10 +190,6 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
     } else {
         write!(out, "{}", table(&report))?;
     }
-    let end = Instant::now() + Duration::from_millis(700);
-    while sources.iter().any(|source| !source.is_closed()) && Instant::now() < end {
-        std::thread::sleep(Duration::from_millis(5));
-    }
     let all_gave_one = figures.iter().all(|figures| figures.first_picture.is_some());
     Ok(if all_gave_one { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
@@ -197,16 +198,22 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
 /// too: what was measured by then is printed.
 fn watch(sources: &[Source], options: &MeasureOptions) {
     let started = Instant::now();
-    let stop = Arc::new(std::sync::atomic::AtomicBool::new(false));
-    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
-        let _ = signal_hook::flag::register(signal, stop.clone());
+    let stop = Arc::new(AtomicBool::new(false));
+    let signals = [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM];
+    if let Ok(mut signals) = signal_hook::iterator::Signals::new(signals) {
+        let (stop, waiting) = (stop.clone(), std::thread::current());
+        std::thread::spawn(move || {
+            signals.forever().next();
+            stop.store(true, Ordering::Relaxed);
+            waiting.unpark();
+        });
     }
     let progress = !options.json && std::io::stderr().is_terminal();
     let plain = !options.json && !progress;
     let mut said = 0;
-    while started.elapsed() < options.span && !stop.load(std::sync::atomic::Ordering::Relaxed) {
+    while started.elapsed() < options.span && !stop.load(Ordering::Relaxed) {
         let rest = options.span.saturating_sub(started.elapsed());
-        std::thread::sleep(rest.min(Duration::from_millis(250)));
+        std::thread::park_timeout(rest.min(Duration::from_secs(1)));
         let with_picture = sources.iter().filter(|source| source.figures().first_picture.is_some()).count();
         let line = format!(
             "measuring {} of {} s, {with_picture} of {} with a picture",

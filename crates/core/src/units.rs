@@ -29,7 +29,10 @@ impl ClockRate {
     /// Signed microseconds of a number of ticks.
     #[must_use]
     pub const fn micros(self, ticks: Ticks) -> i64 {
-        (ticks.0 as i128 * 1_000_000 / self.0 as i128) as i64
+        match ticks.0.checked_mul(1_000_000) {
+            Some(product) => product / self.0 as i64,
+            None => (ticks.0 as i128 * 1_000_000 / self.0 as i128) as i64,
+        }
     }
 
     /// Ticks in a signed number of microseconds.

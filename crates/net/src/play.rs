@@ -3,7 +3,7 @@
 use crate::clock;
 use crate::connect::connect;
 use crate::outcome::Outcome;
-use crate::source::{Command, Driver, media_came};
+use crate::source::{Command, Driver, PUBLISH_SLACK, media_came};
 use crate::udp::UdpPair;
 use lattice_core::receiver::Unit;
 use lattice_core::rtsp::{Action, Client, ClientConfig, Frame, Framer, Playing};
@@ -12,7 +12,7 @@ use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
 use std::time::Duration;
-use tokio::io::AsyncWriteExt as _;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpStream;
 use tokio::time::{Sleep, sleep_until, timeout};
 
@@ -24,6 +24,9 @@ const SILENCE: Duration = Duration::from_secs(10);
 const WRITE_WITHIN: Duration = Duration::from_secs(3);
 /// Room for reading; grows when one message needs more.
 const READ_BUFFER: usize = 64 * 1024;
+
+/// A deadline that has moved on by this much sets the timer anew.
+const MOVED: Duration = Duration::from_millis(200);
 
 /// What one try is to do.
 pub struct Play {
@@ -106,8 +109,8 @@ struct Session {
     timer: Timer,
 }
 
-/// One timer for the whole session. Setting a timer costs more than a packet does, so one that rings
-/// too early is left as it is.
+/// One timer for the whole session. Setting a timer for every packet costs more than the packet does,
+/// and so does waking for one that rings too early: it is set anew when the deadline has moved a good way.
 struct Timer {
     sleep: Pin<Box<Sleep>>,
     at: Mono,
@@ -121,8 +124,9 @@ impl Timer {
 
     /// Completes at `deadline` or, now and then, before it.
     async fn until(&mut self, deadline: Mono) {
-        if deadline < self.at || self.sleep.is_elapsed() {
-            self.sleep.as_mut().reset(clock::instant(deadline));
+        if deadline < self.at || deadline.since(self.at) > MOVED || self.sleep.is_elapsed() {
+            // A new one: to put an old one off would leave its earlier wake in place.
+            self.sleep.set(sleep_until(clock::instant(deadline)));
             self.at = deadline;
         }
         self.sleep.as_mut().await;
@@ -154,7 +158,7 @@ impl Input {
 }
 
 enum Wake {
-    Tcp,
+    Tcp(io::Result<usize>),
     Udp,
     Command(Option<Command>),
     Time,
@@ -167,7 +171,7 @@ impl Session {
                 return outcome;
             }
             let wake = self.wait(driver).await;
-            let media = matches!(wake, Wake::Tcp | Wake::Udp) && self.playing.is_some();
+            let media = matches!(wake, Wake::Tcp(_) | Wake::Udp) && self.playing.is_some();
             if let Some(outcome) = self.on_wake(driver, wake).await {
                 return outcome;
             }
@@ -178,16 +182,19 @@ impl Session {
     }
 
     async fn wait(&mut self, driver: &mut Driver) -> Wake {
-        let deadline = [self.client.deadline(), driver.receiver.deadline(), Some(driver.publish_at)].into_iter().flatten().min();
+        let publish = driver.publish_at + PUBLISH_SLACK;
+        let deadline = [self.client.deadline(), driver.receiver.deadline()].into_iter().flatten().fold(publish, Mono::min);
         let udp = self
             .udp
             .as_ref()
             .filter(|_| self.playing.as_ref().is_some_and(|playing| playing.details.transport == Transport::Udp));
+        let room = self.input.room();
         tokio::select! {
             command = driver.commands.recv() => Wake::Command(command),
-            _ = self.stream.readable() => Wake::Tcp,
+            // A read that does not fill the room tells the runtime that the socket is empty: no second one.
+            read = self.stream.read(room) => Wake::Tcp(read),
             () = async { match udp { Some(udp) => udp.readable().await, None => std::future::pending().await } } => Wake::Udp,
-            () = self.timer.until(deadline.unwrap_or_default()) => Wake::Time,
+            () = self.timer.until(deadline) => Wake::Time,
         }
     }
 
@@ -195,7 +202,11 @@ impl Session {
         match wake {
             Wake::Command(Some(Command::Retry)) => return Some(self.leave(Outcome::Retry).await),
             Wake::Command(Some(Command::Close) | None) => return Some(self.leave(Outcome::Closed).await),
-            Wake::Tcp => self.read_tcp(driver),
+            Wake::Tcp(Ok(0) | Err(_)) => self.client.on_closed(),
+            Wake::Tcp(Ok(n)) => {
+                self.input.filled += n;
+                self.take_apart(driver);
+            }
             Wake::Udp => self.read_udp(driver),
             Wake::Time => {}
         }
@@ -244,22 +255,6 @@ impl Session {
         self.playing = Some(Active { details, since: now, rtcp_peer });
         driver.publish_at = now;
         self.take_apart(driver); // packets may have come in one piece with the answer to PLAY
-    }
-
-    fn read_tcp(&mut self, driver: &mut Driver) {
-        loop {
-            match self.stream.try_read(self.input.room()) {
-                Ok(0) => return self.client.on_closed(),
-                // Read on until the socket says that it is empty: only then does the runtime know it, and
-                // wakes us for the next packet and not at once.
-                Ok(n) => {
-                    self.input.filled += n;
-                    self.take_apart(driver);
-                }
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return,
-                Err(_) => return self.client.on_closed(),
-            }
-        }
     }
 
     fn take_apart(&mut self, driver: &mut Driver) {

@@ -19,6 +19,11 @@ use tokio::task::JoinHandle;
 
 /// Figures are published this often, and at once when the session's state changes.
 const PUBLISH_EVERY: Duration = Duration::from_millis(500);
+/// Where nobody takes its pictures, this often: reading all figures costs as much as receiving.
+const PUBLISH_UNSEEN_EVERY: Duration = Duration::from_secs(1);
+/// While packets come, figures are published on the way; a timer of its own need not ring before this
+/// much later.
+pub(crate) const PUBLISH_SLACK: Duration = Duration::from_millis(250);
 /// Redirects followed in a row.
 const MAX_REDIRECTS: u32 = 3;
 
@@ -213,7 +218,7 @@ impl Source {
         self.stations.clone()
     }
 
-    /// Ends the session politely; the task ends by itself within a second.
+    /// Ends the session politely; the task ends by itself within a second, and leaves its last figures.
     pub fn close(&self) {
         let _ = self.commands.try_send(Command::Close);
     }
@@ -249,6 +254,11 @@ pub(crate) struct Driver {
 
 impl Driver {
     async fn run(mut self) {
+        self.keep_playing().await;
+        self.publish(clock::now()); // the figures as they ended
+    }
+
+    async fn keep_playing(&mut self) {
         let mut url = self.config.url.clone();
         let mut redirects = 0;
         loop {
@@ -258,7 +268,7 @@ impl Driver {
                 (choice, _) => choice,
             };
             let play = Play { url: url.clone(), transport };
-            let outcome = attempt(&mut self, play).await;
+            let outcome = attempt(self, play).await;
             self.receiver.end();
             tracing::info!(url = %url, ?outcome, "session ended");
             let rest = match outcome {
@@ -344,7 +354,7 @@ impl Driver {
     }
 
     fn publish(&mut self, now: Mono) {
-        self.publish_at = now + PUBLISH_EVERY;
+        self.publish_at = now + if self.sink.is_some() { PUBLISH_EVERY } else { PUBLISH_UNSEEN_EVERY };
         self.take_stations();
         self.receiver.meter().set_clocks(clock::pair());
         let figures = self.receiver.meter().read(now);

@@ -72,8 +72,7 @@ impl UdpPair {
     /// Reads RTP that is there, giving each datagram with its arrival; and what the kernel dropped.
     pub fn read_rtp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) -> u64 {
         let mut drops = self.kernel_drops;
-        // Until the socket says that it is empty: only then does the runtime know it.
-        while read_batch(&self.rtp, pair, &mut drops, &mut take).is_some() {}
+        while read_batch(&self.rtp, pair, &mut drops, &mut take) {}
         let lost = drops.wrapping_sub(self.kernel_drops);
         self.kernel_drops = drops;
         u64::from(lost)
@@ -81,7 +80,7 @@ impl UdpPair {
 
     /// Reads RTCP that is there.
     pub fn read_rtcp(&self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) {
-        while read_batch(&self.rtcp, pair, &mut 0, &mut take).is_some() {}
+        while read_batch(&self.rtcp, pair, &mut 0, &mut take) {}
     }
 
     /// Sends an RTCP compound; one that does not go out is no harm.
@@ -101,7 +100,9 @@ fn prepare(socket: std::net::UdpSocket) -> io::Result<UdpSocket> {
     UdpSocket::from_std(socket)
 }
 
-fn read_batch(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut impl FnMut(Mono, &[u8])) -> Option<usize> {
+/// Whether more may wait. A batch that is not full has emptied the socket, and the runtime is told so
+/// without another call; what comes after it is a new event.
+fn read_batch(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut impl FnMut(Mono, &[u8])) -> bool {
     let mut read = |buffers: &mut Vec<Vec<u8>>| {
         let control = nix::cmsg_space!(TimeSpec, u32);
         let mut headers = MultiHeaders::<SockaddrStorage>::preallocate(BATCH, Some(control));
@@ -124,8 +125,12 @@ fn read_batch(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut i
         }
         Ok(count)
     };
-    let attempt = || BUFFERS.with_borrow_mut(|buffers| read(buffers).map_err(|error: nix::errno::Errno| io::Error::from(error)));
-    socket.try_io(Interest::READABLE, attempt).ok()
+    let attempt = || {
+        let count =
+            BUFFERS.with_borrow_mut(|buffers| read(buffers).map_err(|error: nix::errno::Errno| io::Error::from(error)))?;
+        if count < BATCH { Err(io::ErrorKind::WouldBlock.into()) } else { Ok(()) }
+    };
+    socket.try_io(Interest::READABLE, attempt).is_ok()
 }
 
 /// The kernel stamps by the wall clock; `pair` was read just now, so steps of it do little harm.

@@ -243,7 +243,7 @@ fn dropouts_are_told_when_they_end_and_while_they_last() {
     });
     let screen = draw(&app, ColourDepth::True);
     assert!(
-        has(&screen, "■ Car lane 2  S  stalled 3 s  silence on the path") && has(&screen, "no new picture for 3 s"),
+        has(&screen, "■ Car lane 2  S  stalled 3 s  silence on the path") && has(&screen, "STALLED for 3 s: silence on the path"),
         "{screen:#?}"
     );
     with(&mut app, 2, |figures| {

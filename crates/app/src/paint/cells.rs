@@ -103,6 +103,8 @@ impl CellPainter {
             let rgb: Rgb = picture.rgb.get(at..at + 3).and_then(|bytes| bytes.try_into().ok()).unwrap_or_default();
             if freshness == Freshness::Old { rgb.map(|value| (u16::from(value) * 2 / 5) as u8) } else { rgb }
         };
+        let depth = self.depth;
+        let pixel = |x: usize, y: usize| if depth == ColourDepth::Sixteen { shifted(pixel(x, y), x, y) } else { pixel(x, y) };
         for (index, shown) in self.shown.iter_mut().enumerate() {
             let (column, row) = (index % usize::from(columns), index / usize::from(columns));
             let (x, y) = (column * across, row * 2);
@@ -179,9 +181,17 @@ fn best_split(pixels: [Rgb; 4]) -> Cell {
     Cell { mask, front: mean(sum, n), back: mean(std::array::from_fn(|c| total[c] - sum[c]), 4 - n) }
 }
 
+/// Ordered thresholds, 0 to 15.
+const BAYER: [[u8; 4]; 4] = [[0, 8, 2, 10], [12, 4, 14, 6], [3, 11, 1, 9], [15, 7, 13, 5]];
+
+/// A pixel made brighter or darker by half the distance between neighbours of sixteen colours.
+fn shifted(rgb: Rgb, x: usize, y: usize) -> Rgb {
+    let shift = (i16::from(BAYER[y % 4][x % 4]) * 2 - 15) * 4;
+    rgb.map(|value| (i16::from(value) + shift).clamp(0, 255) as u8)
+}
+
 /// Sets the quadrants that are brighter than an ordered threshold.
 fn dither(pixels: [Rgb; 4], column: usize, row: usize) -> Cell {
-    const BAYER: [[u8; 4]; 4] = [[0, 8, 2, 10], [12, 4, 14, 6], [3, 11, 1, 9], [15, 7, 13, 5]];
     let set = |index: usize| {
         let threshold = BAYER[(row * 2 + index / 2) % 4][(column * 2 + index % 2) % 4] * 15 + 14;
         brightness(pixels[index]) > threshold
@@ -255,5 +265,10 @@ mod tests {
         mono.paint(&picture(1, 32, 18, |x, _| [(x * 8) as u8; 3]), area, Freshness::Live, &mut buf);
         assert!(buf.content().iter().all(|cell| cell.fg == Color::Reset && cell.bg == Color::Reset));
         assert_ne!(buf[(0, 4)].symbol(), buf[(15, 4)].symbol(), "dark and light differ by shape");
+        // Between two of sixteen colours both are used.
+        let mut sixteen = CellPainter::new(PaintArg::Quadrant, ColourDepth::Sixteen, 0.5);
+        sixteen.paint(&picture(1, 32, 18, |_, _| [64; 3]), area, Freshness::Live, &mut buf);
+        let used: std::collections::HashSet<Color> = buf.content().iter().flat_map(|cell| [cell.fg, cell.bg]).collect();
+        assert!(used.contains(&Color::Black) && used.contains(&Color::DarkGray), "{used:?}");
     }
 }

@@ -18,7 +18,9 @@ pub fn draw(theme: Theme, figures: &Figures, area: Rect, buf: &mut Buffer) {
     let spans: Vec<Span<'_>> = cells.iter().skip(cells.len() - shown).map(|cell| span(theme, *cell)).collect();
     let right = Rect { x: area.right() - shown as u16, width: shown as u16, ..area };
     Line::from(spans).render(right, buf);
-    let (count, total) = figures.dropout_totals;
+    let (ended, length) = figures.dropout_totals;
+    let running = figures.dropout_now.map(|dropout| dropout.length);
+    let (count, total) = (ended + u64::from(running.is_some()), length + running.unwrap_or_default());
     let summary = match count {
         0 => "no dropouts".to_owned(),
         1 => format!("1 dropout, {:.1} s", total.as_secs_f64()),

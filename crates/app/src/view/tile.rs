@@ -74,8 +74,9 @@ fn waiting_for(cause: Option<Cause>) -> String {
 
 fn headline(figures: &Figures, app: &App) -> String {
     let since = figures.dropout_now.map(|dropout| dropout.length + app.now.since(figures.at));
-    let since = since.map_or(String::new(), |since| format!(", no new picture for {:.0} s", since.as_secs_f64().floor()));
-    format!("{}{since}", figures.verdict.to_string().to_uppercase())
+    let since = since.map_or(String::new(), |since| format!(" for {:.0} s", since.as_secs_f64().floor()));
+    let cause = figures.cause.map_or(String::new(), |cause| format!(": {cause}"));
+    format!("{}{since}{cause}", figures.verdict.to_string().to_uppercase())
 }
 
 /// Text on a ground of its own in the middle of an area: as large as it needs, no larger.

@@ -58,9 +58,12 @@ struct Open {
 }
 
 /// Finds dropouts in the arrival of displayable pictures.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct DropoutMeter {
     rate: Option<FrameRate>,
+    /// Of `rate`; zero without one.
+    period: Duration,
+    threshold: Duration,
     last: Option<Mono>,
     open: Option<Open>,
     session_lost: bool,
@@ -69,20 +72,36 @@ pub struct DropoutMeter {
     total: Duration,
 }
 
+impl Default for DropoutMeter {
+    fn default() -> Self {
+        Self {
+            rate: None,
+            period: Duration::ZERO,
+            threshold: UNKNOWN_RATE_GAP,
+            last: None,
+            open: None,
+            session_lost: false,
+            past: VecDeque::new(),
+            count: 0,
+            total: Duration::ZERO,
+        }
+    }
+}
+
 impl DropoutMeter {
     /// The rate that gaps are compared with: declared, or measured where nothing is declared.
-    pub const fn set_rate(&mut self, rate: Option<FrameRate>) {
-        self.rate = rate;
-    }
-
-    fn period(&self) -> Duration {
-        self.rate.map_or(Duration::ZERO, FrameRate::period)
+    pub fn set_rate(&mut self, rate: Option<FrameRate>) {
+        if rate != self.rate {
+            self.rate = rate;
+            self.period = rate.map_or(Duration::ZERO, FrameRate::period);
+            self.threshold = rate.map_or(UNKNOWN_RATE_GAP, |_| (self.period * 3).max(LEAST_GAP));
+        }
     }
 
     /// The longest gap that is none.
     #[must_use]
-    pub fn threshold(&self) -> Duration {
-        self.rate.map_or(UNKNOWN_RATE_GAP, |rate| (rate.period() * 3).max(LEAST_GAP))
+    pub const fn threshold(&self) -> Duration {
+        self.threshold
     }
 
     /// A displayable picture came.
@@ -110,15 +129,15 @@ impl DropoutMeter {
             open.outage = true;
         } else if let Some(last) = self.last {
             // Known to be lost: the dropout begins where the next picture was due, without waiting.
-            self.open = Some(Open { start: last + self.period(), outage: true, cause: Some(cause) });
+            self.open = Some(Open { start: last + self.period, outage: true, cause: Some(cause) });
         }
     }
 
     /// Time went on.
     pub fn tick(&mut self, now: Mono) {
         let Some(last) = self.last.filter(|_| self.open.is_none()) else { return };
-        if now.since(last) > self.threshold() {
-            self.open = Some(Open { start: last + self.period(), outage: self.session_lost, cause: None });
+        if now.since(last) > self.threshold {
+            self.open = Some(Open { start: last + self.period, outage: self.session_lost, cause: None });
         }
     }
 

@@ -59,6 +59,10 @@ pub struct Meter {
     unanswered: Option<(Mono, Cause)>,
     /// The last rate that was known, declared or measured.
     known_rate: Option<FrameRate>,
+    /// Packets lost until the last displayable picture.
+    lost_at_picture: u64,
+    /// No packet came for a while since the last displayable picture.
+    silent_since_picture: bool,
 }
 
 /// Refusing for this long is refusing the stream, not a picture.
@@ -112,6 +116,8 @@ impl Meter {
             unusual: None,
             unanswered: None,
             known_rate: None,
+            lost_at_picture: 0,
+            silent_since_picture: false,
         }
     }
 
@@ -185,6 +191,7 @@ impl Meter {
 
     /// A packet of the stream arrived.
     pub fn on_packet(&mut self, arrival: Mono, payload_bytes: usize) {
+        self.silent_since_picture |= !self.packets_flow(arrival);
         self.last_packet = Some(arrival);
         self.bitrate.on_bytes(arrival, payload_bytes);
     }
@@ -220,7 +227,11 @@ impl Meter {
             let rate = self.rate(now);
             self.dropouts.set_rate(rate);
             // The hold for order is ours, the dropout is the stream's: arrival counts.
+            self.dropouts.tick(unit.last_arrival);
+            self.note_stall(unit.last_arrival);
             self.dropouts.on_displayable(unit.last_arrival);
+            self.lost_at_picture = self.sequence.counts().lost;
+            self.silent_since_picture = false;
             self.pulse.on_frame(unit.last_arrival);
         }
     }
@@ -321,7 +332,8 @@ impl Meter {
         let refused = self.refuses(now);
         let unanswered = self.unanswered.filter(|(since, _)| now.since(*since) >= NO_ANSWER);
         Evidence {
-            had_picture: self.first_displayable.is_some(),
+            // Whole units are a picture to come, unless the decoder has refused them all so far.
+            had_picture: self.first_displayable.is_some() && (self.refusing_since.is_none() || self.first_decoded.is_some()),
             in_dropout: self.dropouts.running(now).is_some(),
             packets_flow: self.packets_flow(now),
             awaiting_keyframe: !self.last_unit_clean || self.first_displayable.is_none(),
@@ -347,16 +359,24 @@ impl Meter {
         self.dropouts.tick(now);
         let counts = self.sequence.counts();
         self.loss.sample(now, self.sequence.expected(), counts.received);
-        if self.dropouts.running(now).is_some() && self.session == SessionState::Playing {
-            let evidence = Evidence {
-                packets_flow: self.packets_flow(now),
-                loss: self.loss.share(self.sequence.expected(), counts.received),
-                awaiting_keyframe: !self.last_unit_clean,
-                damaged: self.damage_without_loss.is_some_and(|at| now.since(at) < Duration::from_secs(10)),
-                ..Evidence::default()
-            };
-            self.dropouts.note_cause(stall_cause(&evidence));
+        self.note_stall(now);
+    }
+
+    /// Looks for the cause of a dropout that runs while the session lives.
+    fn note_stall(&mut self, now: Mono) {
+        if self.dropouts.running(now).is_none() || self.session != SessionState::Playing {
+            return;
         }
+        let lost = self.sequence.counts().lost > self.lost_at_picture;
+        let evidence = Evidence {
+            // What was lost was sent: a silence with a gap in the numbers is loss.
+            packets_flow: lost || (self.packets_flow(now) && !self.silent_since_picture),
+            loss: lost.then_some(1.0),
+            awaiting_keyframe: !self.last_unit_clean,
+            damaged: self.damage_without_loss.is_some_and(|at| now.since(at) < Duration::from_secs(10)),
+            ..Evidence::default()
+        };
+        self.dropouts.note_cause(stall_cause(&evidence));
     }
 
     /// Reads everything.

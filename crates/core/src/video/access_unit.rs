@@ -82,6 +82,15 @@ struct Building {
     bytes: usize,
 }
 
+/// A NAL unit that comes in pieces.
+#[derive(Debug, Clone, Copy)]
+enum Fragment {
+    /// Its start code is here in the data.
+    At(usize),
+    /// A slice whose bytes nobody wants.
+    Unkept,
+}
+
 /// Builds access units of one stream.
 #[derive(Debug)]
 pub struct Assembler {
@@ -90,8 +99,8 @@ pub struct Assembler {
     next_number: u64,
     current: Option<Building>,
     data: Vec<u8>,
-    /// Where the NAL unit begins that fragments are being added to.
-    fragment: Option<usize>,
+    /// The NAL unit that fragments are being added to.
+    fragment: Option<Fragment>,
     sps: Option<(Vec<u8>, Sps)>,
     pps: Vec<u8>,
     /// Timestamp of the last unit that a marker ended.
@@ -227,13 +236,15 @@ impl Assembler {
                 self.note_whole(*header, nal);
             }
             Piece::Start(header, body) => {
-                self.fragment = Some(self.data.len());
+                self.fragment = Some(if self.keeps(header) { Fragment::At(self.data.len()) } else { Fragment::Unkept });
                 self.begin_nal(header, body);
             }
             Piece::Middle(body) => self.go_on(body),
             Piece::End(body) => {
                 self.go_on(body);
-                if let Some(nal) = self.fragment.take().and_then(|start| self.data.get(start + START_CODE.len()..)) {
+                if let Some(Fragment::At(start)) = self.fragment.take()
+                    && let Some(nal) = self.data.get(start + START_CODE.len()..)
+                {
                     let nal = nal.get(..nal.len().min(MAX_PARAMETER_SET)).unwrap_or_default().to_vec();
                     if let Some(header) = nal.first() {
                         self.note_whole(*header, &nal);
@@ -249,8 +260,13 @@ impl Assembler {
         }
     }
 
+    /// Whether the bytes of this NAL unit are wanted: slices only if units carry data.
+    const fn keeps(&self, header: u8) -> bool {
+        self.keep || !NalKind::of(header).is_slice()
+    }
+
     fn begin_nal(&mut self, header: u8, body: &[u8]) {
-        let kind = NalKind::of(header);
+        let (kind, keeps) = (NalKind::of(header), self.keeps(header));
         let Some(current) = &mut self.current else { return };
         if kind.is_slice() {
             let first_of_picture = body.first().is_some_and(|byte| byte & 0x80 != 0);
@@ -261,6 +277,9 @@ impl Assembler {
             current.bipredictive |= is_bipredictive(body);
         }
         current.has_sps |= kind == NalKind::Sps;
+        if !keeps {
+            return;
+        }
         if self.data.len() + body.len() + 8 > MAX_ACCESS_UNIT {
             current.damaged = true;
             return;
@@ -272,9 +291,12 @@ impl Assembler {
 
     fn go_on(&mut self, body: &[u8]) {
         let fits = self.data.len() + body.len() <= MAX_ACCESS_UNIT;
-        if self.fragment.is_some() && fits {
-            self.data.extend_from_slice(body);
-        } else if let Some(current) = &mut self.current {
+        match self.fragment {
+            Some(Fragment::Unkept) => return,
+            Some(Fragment::At(_)) if fits => return self.data.extend_from_slice(body),
+            _ => {}
+        }
+        if let Some(current) = &mut self.current {
             current.damaged = true;
             // A slice came, if only its tail: the marker may end the unit.
             current.slices = true;
@@ -457,5 +479,27 @@ mod tests {
         assert_eq!(recovery_point(&[0x06, 6, 1, 0b0010_1000, 0x80]), Some(4));
         assert_eq!(recovery_point(&[0x06, 5, 2, 9, 9, 6, 1, 0b1000_0000, 0x80]), Some(0));
         assert_eq!(recovery_point(&[0x06, 0xff, 0xff]), None);
+    }
+
+    #[test]
+    fn without_data_units_are_judged_the_same() {
+        let fragment = |flags: u8, tail: u8| vec![0x7c, flags | 5, 0x88, tail];
+        let (start, middle, end) = (fragment(0x80, 1), fragment(0, 2), fragment(0x40, 3));
+        let packets = [
+            packet(0, false, false, &start),
+            packet(0, false, false, &middle),
+            packet(0, true, false, &end),
+            packet(3600, false, false, &start),
+            packet(3600, true, true, &end),
+            packet(7200, true, false, &middle),
+            packet(10_800, true, false, SLICE),
+        ];
+        let mut bare = Assembler::new(&Codec::H264, &[]);
+        bare.keep_data(false);
+        let got: Vec<_> = packets.iter().flat_map(|packet| bare.push(Mono::ZERO, *packet).collect::<Vec<_>>()).collect();
+        let want: Vec<_> = run(&packets).into_iter().map(|unit| AccessUnit { data: None, ..unit }).collect();
+        assert_eq!(got, want);
+        assert_eq!(got.iter().map(|unit| unit.damaged).collect::<Vec<_>>(), [false, true, true, false]);
+        assert!(bare.data.capacity() == 0, "nothing was copied");
     }
 }
