@@ -1,13 +1,14 @@
 //! Decoding for a tile beside a bare decode loop of the same stream.
 #![allow(clippy::unwrap_used, missing_docs)]
 
-use criterion::{Criterion, Throughput, criterion_group, criterion_main};
+use criterion::{Criterion, Throughput, criterion_group};
 use lattice_core::Mono;
 use lattice_core::receiver::Unit;
 use lattice_core::video::{AccessUnit, NalKind, annex_b};
 use lattice_media::{ColourDescription, H264Decoder, LaneEvent, Planes, Pool, Scaler, Wanted};
 use std::hint::black_box;
 use std::sync::mpsc::channel;
+use std::time::Instant;
 
 const TILE: Wanted = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2) };
 
@@ -69,6 +70,35 @@ fn decode(criterion: &mut Criterion) {
     group.finish();
 }
 
+/// The two ways by turns, so that a machine that slows down slows both; the ratio of each pair.
+fn ratio() {
+    let units = units();
+    let bare = || {
+        let mut decoder = H264Decoder::new().unwrap();
+        for (n, unit) in units.iter().enumerate() {
+            black_box(decoder.decode(n as u64, unit).ok());
+        }
+    };
+    let pool = Pool::new(1, || Mono::ZERO);
+    let ours = || {
+        let (sender, receiver) = channel();
+        let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
+        for (n, data) in units.iter().enumerate() {
+            lane.push(unit(n, data.clone()), Some((640, 360)), ColourDescription::default());
+        }
+        lane.want(Some(TILE));
+        while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
+    };
+    let seconds = |run: &dyn Fn()| {
+        let started = Instant::now();
+        run();
+        started.elapsed().as_secs_f64()
+    };
+    let mut ratios: Vec<f64> = (0..41).map(|_| 1.0 / seconds(&bare) * seconds(&ours)).collect();
+    ratios.sort_by(f64::total_cmp);
+    println!("a lane over a bare decode loop: median {:.2}, quartiles {:.2} and {:.2}", ratios[20], ratios[10], ratios[30]);
+}
+
 /// Only the first unit counts as a keyframe, so that the lane keeps and decodes them all.
 fn unit(n: usize, data: Vec<u8>) -> Unit {
     Unit {
@@ -91,5 +121,31 @@ fn unit(n: usize, data: Vec<u8>) -> Unit {
     }
 }
 
-criterion_group!(benches, decode);
-criterion_main!(benches);
+fn scale(criterion: &mut Criterion) {
+    let (y, u, v) = (noise(640 * 360), noise(320 * 180), noise(320 * 180));
+    let planes = Planes { width: 640, height: 360, y: &y, u: &u, v: &v, stride: 640, chroma_stride: 320 };
+    let mut group = criterion.benchmark_group("scale 640x360");
+    group.bench_function("bare: copy the planes", |bencher| bencher.iter(|| black_box((y.clone(), u.clone(), v.clone()))));
+    for (width, height) in [(80, 48), (160, 96)] {
+        let (mut scaler, mut rgb) = (Scaler::default(), Vec::new());
+        group.bench_function(format!("ours: to {width}x{height}, as RGB"), |bencher| {
+            bencher.iter(|| scaler.scale(black_box(&planes), ColourDescription::default(), width, height, &mut rgb));
+        });
+    }
+    group.finish();
+}
+
+fn noise(count: u32) -> Vec<u8> {
+    (0..count).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect()
+}
+
+criterion_group!(benches, decode, scale);
+
+/// `cargo bench -p lattice-media -- ratio` gives the ratio alone, all else the criterion groups.
+fn main() {
+    if std::env::args().any(|arg| arg == "ratio") {
+        return ratio();
+    }
+    benches();
+    Criterion::default().configure_from_args().final_summary();
+}

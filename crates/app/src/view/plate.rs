@@ -3,8 +3,8 @@
 
 use crate::app::{App, Tile};
 use crate::theme::{Theme, Tone, sign};
-use lattice_core::meter::{Figures, LatencyBasis};
-use lattice_core::{Mono, Verdict};
+use lattice_core::meter::{Figures, LatencyBasis, Spread};
+use lattice_core::{Cause, Mono, Verdict};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -62,7 +62,9 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
     out.push(field(1, stream_tone, format!("{}{switching}", tile.role.letter())));
     let Some(figures) = figures else { return out };
     out.extend(trouble(figures, app.now).into_iter().map(|(shed, text)| field(shed, tone, text)));
-    if verdict == Verdict::Steady || verdict == Verdict::Strained {
+    // A stream of a codec not known here gives no picture, but figures all the same.
+    let measures = matches!(verdict, Verdict::Steady | Verdict::Strained) || figures.cause == Some(Cause::UnknownCodec);
+    if measures {
         out.extend(measured(figures));
     } else if let Some((width, height)) = figures.size {
         out.push(field(8, Tone::Faint, format!("{width}×{height}")));
@@ -70,6 +72,26 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
     if verdict == Verdict::Steady {
         out.push(field(9, Tone::Faint, verdict.to_string()));
     }
+    out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
+    out
+}
+
+/// What a wide plate, as of an enlarged tile, says besides; the first stay longest.
+fn details(figures: &Figures) -> Vec<String> {
+    let mut out = Vec::new();
+    if let Some(latency) = figures.latency {
+        let error = latency.error.map_or(String::new(), |error| format!(" ±{}", error.as_millis().max(1)));
+        out.push(format!("p95 {} ms{error}", latency.total.p95.as_millis()));
+    }
+    out.extend(figures.shown.map(|shown| format!("shown {shown:.1}")));
+    out.extend(figures.bitrate_10s.map(|bitrate| format!("{:.0} kbit/s", bitrate.kilo())));
+    out.extend(figures.latency.map(|latency| {
+        let ms = |spread: Option<Spread>| spread.map_or_else(|| "–".into(), |spread| spread.p50.as_millis().to_string());
+        let (path, buffer) = (ms(Some(latency.path)), ms(Some(latency.buffer)));
+        format!("path {path} buffer {buffer} decode {} draw {} ms", ms(latency.decode), ms(latency.draw))
+    }));
+    out.extend(figures.jitter.map(|jitter| format!("jitter {:.1} ms", jitter.as_secs_f64() * 1e3)));
+    out.extend(figures.transport.map(|transport| transport.word().to_owned()));
     out
 }
 

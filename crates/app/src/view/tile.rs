@@ -56,7 +56,7 @@ fn said_over(theme: Theme, figures: &Figures, drawn: bool, area: Rect, app: &App
             Some(_) => vec!["held: waiting for a clean picture".to_owned()],
         },
         Verdict::Waiting if drawn => return,
-        Verdict::Waiting => vec![waiting_for(cause)],
+        Verdict::Waiting => [waiting_for(cause)].into_iter().chain(figures.text.clone()).collect(),
         Verdict::Resting => vec!["resting".into()],
         Verdict::Stalled | Verdict::Lost | Verdict::Locked => {
             let mut lines = vec![headline(figures, app)];

@@ -74,8 +74,10 @@ pub enum FailureKind {
     TransportRefused,
     /// Nothing to show in the description.
     NoVideo,
-    /// Another status, or an answer that makes no sense.
-    BadAnswer,
+    /// Another status from 400 on.
+    Refused,
+    /// Another status from 500 on: the device failed.
+    DeviceFailed,
     /// What answered was not RTSP.
     NotRtsp,
     /// No answer in time.
@@ -92,11 +94,11 @@ impl FailureKind {
     pub const fn cause(self) -> Cause {
         match self {
             Self::SignInNeeded | Self::SignInRefused | Self::Forbidden => Cause::SignIn,
-            Self::NotFound | Self::NoVideo | Self::Redirects => Cause::NoSuchStream,
+            Self::NotFound | Self::NoVideo | Self::Redirects | Self::TransportRefused | Self::Refused => Cause::NoSuchStream,
             Self::ViewerLimit => Cause::ViewerLimit,
-            Self::TransportRefused | Self::BadAnswer | Self::NotRtsp => Cause::NotRtsp,
+            Self::NotRtsp => Cause::NotRtsp,
             Self::NoAnswer => Cause::Silence,
-            Self::Closed => Cause::ClosedByCamera,
+            Self::Closed | Self::DeviceFailed => Cause::ClosedByCamera,
         }
     }
 }
@@ -310,7 +312,7 @@ impl Client {
 
     fn sign_in(&mut self, now: Mono, pending: Pending, response: &Response) {
         let Some(challenge) = Challenge::strongest(response.headers.all("WWW-Authenticate")) else {
-            return self.fail(FailureKind::BadAnswer, "the camera wants a kind of sign-in that is not known here".into());
+            return self.fail(FailureKind::SignInRefused, "the camera wants a kind of sign-in that is not known here".into());
         };
         if self.config.url.credentials().is_none() {
             return self.fail(FailureKind::SignInNeeded, "the camera wants a sign-in and none was given".into());
@@ -451,10 +453,13 @@ impl Client {
             404 | 410 => FailureKind::NotFound,
             453 | 503 => FailureKind::ViewerLimit,
             461 => FailureKind::TransportRefused,
-            _ => FailureKind::BadAnswer,
+            500.. => FailureKind::DeviceFailed,
+            _ => FailureKind::Refused,
         };
+        let hint = if kind == FailureKind::TransportRefused { "; it does not offer this transport, try the other" } else { "" };
         let reason: String = response.reason.chars().filter(|c| !c.is_control()).take(80).collect();
-        self.fail(kind, format!("{method} was answered {} {reason}", response.status).trim_end().to_owned());
+        let answer = format!("{method} was answered {} {reason}", response.status);
+        self.fail(kind, format!("{}{hint}", answer.trim_end()));
     }
 
     fn fail(&mut self, kind: FailureKind, text: String) {

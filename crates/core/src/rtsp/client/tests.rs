@@ -166,7 +166,9 @@ fn refusals_and_redirects_are_told_apart() {
         (404, FailureKind::NotFound),
         (453, FailureKind::ViewerLimit),
         (403, FailureKind::Forbidden),
-        (500, FailureKind::BadAnswer),
+        (400, FailureKind::Refused),
+        (500, FailureKind::DeviceFailed),
+        (503, FailureKind::ViewerLimit),
     ] {
         let mut h = Harness::new("rtsp://cam/x", TransportChoice::Auto);
         h.answer(200, &[], "");
