@@ -192,6 +192,8 @@ pub struct App {
     pub now: Mono,
     /// The time of day.
     pub clock: String,
+    /// Since when the same tiles are on the screen: pictures of others are not kept fresh.
+    pub same_tiles_since: Mono,
     clicked: Option<(usize, Mono)>,
     dropouts_seen: HashMap<FeedKey, u64>,
 }
@@ -225,6 +227,7 @@ impl App {
             cell_aspect,
             now: Mono::ZERO,
             clock: String::new(),
+            same_tiles_since: Mono::ZERO,
             clicked: None,
             dropouts_seen: HashMap::new(),
         };
@@ -283,6 +286,15 @@ impl App {
 
     /// Does what a key means.
     pub fn act(&mut self, action: Action) -> Vec<Effect> {
+        let before = (self.enlarged, self.selected);
+        let effects = self.carry(action);
+        if before.0 != self.enlarged || (self.enlarged && before.1 != self.selected) {
+            self.same_tiles_since = self.now;
+        }
+        effects
+    }
+
+    fn carry(&mut self, action: Action) -> Vec<Effect> {
         match action {
             Action::Move(columns, rows) => self.move_selection(columns, rows),
             Action::Step(step) => {

@@ -69,6 +69,7 @@ pub fn pool() -> Pool {
 /// What a lane reports, as a station of the stream's meter.
 pub fn station(event: &LaneEvent) -> Option<Station> {
     match *event {
+        LaneEvent::Concealed { .. } => Some(Station::Concealed),
         LaneEvent::Decoded { number, at, damaged } => Some(Station::Decoded { number, at, damaged }),
         LaneEvent::Refused { .. } => Some(Station::Refused),
         LaneEvent::Skipped { count } => Some(Station::Skipped { count }),

@@ -109,6 +109,7 @@ impl Receiver {
     /// The session is over.
     pub fn end(&mut self) {
         if let Some(stream) = self.stream.take() {
+            self.meter.set_awaited(0);
             self.next_number = stream.assembler.next_number();
         }
     }
@@ -282,6 +283,7 @@ impl Stream {
                 }
             }
         }
+        meter.set_awaited(self.reorder.awaited());
     }
 
     fn assemble(&mut self, meter: &mut Meter, now: Mono, packet: Ordered<'_>, sink: &mut impl FnMut(Unit)) {
@@ -328,6 +330,7 @@ impl Stream {
 
     fn restart_order(&mut self, meter: &mut Meter) {
         self.reorder.restart();
+        meter.set_awaited(0);
         self.assembler.restart();
         if self.last.is_some() {
             meter.on_restart();

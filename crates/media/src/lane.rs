@@ -68,6 +68,11 @@ pub enum LaneEvent {
         /// Number of the access unit.
         number: u64,
     },
+    /// The decoder made up parts of a picture whose unit arrived whole.
+    Concealed {
+        /// Number of the access unit.
+        number: u64,
+    },
     /// Units were discarded because the decoder was behind.
     Skipped {
         /// How many.
@@ -91,6 +96,8 @@ struct Job {
     number: u64,
     data: Vec<u8>,
     clean_point: bool,
+    /// Access units until pictures are right, for a clean point.
+    recovery: u64,
     displayable: bool,
     colour: ColourDescription,
     new_parameters: bool,
@@ -115,6 +122,40 @@ struct Bench {
     /// Units decoded of late whose pictures may still be to come: number, displayable, colour.
     recent: VecDeque<(u64, bool, ColourDescription)>,
     order: Order,
+    trust: Trust,
+}
+
+/// Whether what the codec makes of whole units can be believed. A codec that had to make up parts of a
+/// picture missed something that arrival could not tell (frames that were never sent, say), and what
+/// follows is built upon it.
+#[derive(Default, Clone, Copy)]
+enum Trust {
+    /// Nothing was made up.
+    #[default]
+    Full,
+    /// Something was: not to be believed before the next clean point.
+    Lost,
+    /// A clean point came: to be believed from this access unit on.
+    From(u64),
+}
+
+impl Trust {
+    /// Takes the next unit that goes to the codec.
+    const fn on_unit(&mut self, job: &Job) {
+        if job.clean_point && matches!(self, Self::Lost) {
+            *self = Self::From(job.number + job.recovery);
+        }
+    }
+
+    /// Takes a picture that comes out; whether it can be believed.
+    const fn on_picture(&mut self, number: u64, concealed: bool) -> bool {
+        match *self {
+            _ if concealed => *self = Self::Lost,
+            Self::From(first) if number >= first => *self = Self::Full,
+            _ => {}
+        }
+        matches!(self, Self::Full)
+    }
 }
 
 /// Whether pictures may have to wait for display order. Most cameras send no B-frames but do not
@@ -232,6 +273,7 @@ impl Lane {
             number: unit.unit.number,
             data,
             clean_point,
+            recovery: if unit.unit.keyframe { 0 } else { u64::from(unit.unit.recovery.unwrap_or(0)) },
             displayable: unit.displayable,
             colour,
             new_parameters,
@@ -313,7 +355,7 @@ fn serve(lane: &Arc<Shared>) {
 }
 
 fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choice: DamageChoice, newest: bool) {
-    let Bench { decoder, scaler, recent, order } = bench;
+    let Bench { decoder, scaler, recent, order, trust } = bench;
     if job.new_parameters {
         // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
         *decoder = None;
@@ -331,6 +373,7 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
         }
         recent.clear();
         *order = Order::default();
+        *trust = Trust::default();
     }
     let Some(codec) = decoder.as_mut() else { return };
     if recent.len() >= 64 {
@@ -338,7 +381,8 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
     }
     recent.push_back((job.number, job.displayable, job.colour));
     let at_once = order.on_unit(job.bipredictive);
-    let painter = Painter { lane, recent, wanted, choice, newest };
+    trust.on_unit(job);
+    let mut painter = Painter { lane, recent, trust, wanted, choice, newest };
     let came = match codec.decode(job.number, &job.data) {
         Ok(Some(decoded)) => {
             painter.report(scaler, &decoded);
@@ -363,17 +407,23 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
 struct Painter<'a> {
     lane: &'a Shared,
     recent: &'a VecDeque<(u64, bool, ColourDescription)>,
+    trust: &'a mut Trust,
     wanted: Wanted,
     choice: DamageChoice,
     newest: bool,
 }
 
 impl Painter<'_> {
-    fn report(&self, scaler: &mut Scaler, decoded: &Decoded<'_>) {
+    fn report(&mut self, scaler: &mut Scaler, decoded: &Decoded<'_>) {
         let known = self.recent.iter().find(|(number, ..)| *number == decoded.number);
         let (displayable, colour) =
             known.map_or((false, ColourDescription::default()), |(_, displayable, colour)| (*displayable, *colour));
-        let damaged = !displayable;
+        // Of a unit that is damaged anyway its arrival has told.
+        let concealed = decoded.concealed && displayable;
+        let damaged = !self.trust.on_picture(decoded.number, concealed) || !displayable;
+        if concealed {
+            (self.lane.sink)(LaneEvent::Concealed { number: decoded.number });
+        }
         let shown = self.newest && (!damaged || self.choice == DamageChoice::Show);
         let picture = shown.then(|| {
             let source = (decoded.planes.width, decoded.planes.height);

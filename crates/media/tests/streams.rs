@@ -166,6 +166,34 @@ fn after_a_loss_pictures_are_held_or_shown_marked_by_choice() {
 }
 
 #[test]
+fn a_frame_that_was_never_sent_is_noticed_and_what_builds_on_it_is_held() {
+    let pool = Pool::new(1, || Mono::ZERO);
+    let (lane, events) = lane(&pool);
+    lane.want(Some(SMALL));
+    let (mut shown, mut concealed) = (Vec::new(), Vec::new());
+    for unit in units("h264_cbaseline_640x360_25.h264").into_iter().filter(|unit| unit.unit.number != 30) {
+        assert!(unit.displayable, "arrival tells nothing");
+        let number = unit.unit.number;
+        lane.push(unit, Some((640, 360)), ColourDescription::default());
+        wait_for(&events, |event| match event {
+            LaneEvent::Picture(picture) => {
+                shown.push(picture.number);
+                true
+            }
+            LaneEvent::Concealed { number } => {
+                concealed.push(*number);
+                false
+            }
+            LaneEvent::Decoded { damaged, .. } => *damaged,
+            _ => false,
+        });
+        assert!(number < 100);
+    }
+    assert_eq!(concealed.first(), Some(&31), "{concealed:?}");
+    assert!(!shown.iter().any(|number| (31..50).contains(number)) && shown.contains(&29) && shown.contains(&50), "{shown:?}");
+}
+
+#[test]
 fn damaged_units_neither_crash_nor_stop_the_decoder() {
     let originals = units("h264_main_slices4_640x360_25.h264");
     for seed in 0..40usize {

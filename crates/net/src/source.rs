@@ -61,6 +61,8 @@ pub enum Station {
     },
     /// The decoder refused a whole unit.
     Refused,
+    /// The decoder made up parts of a whole unit.
+    Concealed,
     /// Units were discarded before the decoder.
     Skipped {
         /// How many.
@@ -339,6 +341,7 @@ impl Driver {
             match station {
                 Station::Decoded { number, at, damaged } => meter.on_decoded(number, at, damaged),
                 Station::Refused => meter.on_refused(clock::now()),
+                Station::Concealed => meter.on_concealed(clock::now()),
                 Station::Skipped { count } => meter.on_units_skipped(count),
                 Station::Drawn { number, at } => meter.on_drawn(number, at),
                 Station::Visible(visible) => meter.on_visible(visible),

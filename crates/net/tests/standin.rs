@@ -44,6 +44,19 @@ impl Rig {
         self.open_url(&self.camera.url(Role::Sub), transport)
     }
 
+    /// The rate of the frames that the stand-in captured and sent in the 5 s before a moment.
+    fn sent(&self, at: lattice_core::Mono) -> Option<f64> {
+        let until = clock::pair().wall_at(at).as_unix_micros();
+        let times: Vec<i64> = self
+            .records(|_| true)
+            .iter()
+            .filter_map(|r| if let Event::Frame { captured, .. } = r.event { Some(captured) } else { None })
+            .filter(|captured| (until - 5_000_000..until).contains(captured))
+            .collect();
+        let span = times.last()? - times.first()?;
+        (span > 0).then(|| (times.len() - 1) as f64 * 1e6 / span as f64)
+    }
+
     fn records(&self, keep: impl Fn(&Record) -> bool) -> Vec<Record> {
         self.log.records().into_iter().filter(keep).collect()
     }
@@ -73,13 +86,17 @@ fn both_transports_measure_what_the_stand_in_logged() {
     {
         let rig = rig(|_| {});
         let source = rig.open(choice);
-        let figures =
-            wait(&source, "steady on the clock", 20, |f| steady(f) && f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock));
+        let on_the_clock = |f: &Figures| f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock);
+        // A starved machine makes the stand-in skip frames: its log is the truth, not its settings.
+        let figures = wait(&source, "steady on the clock, at the logged rate", 30, |f| {
+            steady(f)
+                && on_the_clock(f)
+                && f.sent.zip(rig.sent(f.at)).is_some_and(|(got, truth)| (got / truth - 1.0).abs() < 0.01)
+        });
         assert_eq!(figures.transport, Some(transport));
         assert_eq!((figures.size, figures.codec.as_deref()), (Some((320, 180)), Some("H264")));
-        assert!((figures.sent.unwrap() - 25.0).abs() < 0.25, "{:?}", figures.sent);
         assert_eq!((figures.packets.lost, figures.frames.damaged), (0, 0));
-        assert!(figures.keyframe_interval.unwrap().as_millis().abs_diff(400) <= 40);
+        assert_eq!(figures.keyframe_frames, Some(10));
         // Captured to arrived: drawing, encoding and sending here. The error bound must cover the truth.
         let latency = figures.latency.unwrap();
         assert!(

@@ -337,7 +337,7 @@ impl Connection {
         };
         let trouble = self.camera.faults.now();
         session.await_keyframe &= !frame.keyframe;
-        if trouble.stalled || session.await_keyframe {
+        if frame.stalled || session.await_keyframe {
             let number = frame.number;
             self.log(&stream, Event::FrameNotSent { number });
             return;

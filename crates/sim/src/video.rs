@@ -24,6 +24,8 @@ pub(crate) struct CodedFrame {
     /// On the stream's own RTP clock, from its start.
     pub ticks: u32,
     pub keyframe: bool,
+    /// It was made while the camera stalls: never sent.
+    pub stalled: bool,
     pub payloads: Vec<Vec<u8>>,
 }
 
@@ -93,7 +95,7 @@ impl VideoStream {
         let mut scene = Scene::new(self.camera.view, &self.camera.name, self.spec.width, self.spec.height);
         let mut encoder = self.encoder()?;
         let mut due = self.started.0.elapsed();
-        let mut bytes = Vec::new();
+        let (mut bytes, mut was_stalled) = (Vec::new(), false);
         loop {
             {
                 let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
@@ -109,7 +111,10 @@ impl VideoStream {
             std::thread::sleep(due.saturating_sub(self.started.0.elapsed()));
             let captured = self.started.1 + due.as_micros() as i64;
             let number = self.next_number.fetch_add(1, Ordering::Relaxed) & 0xff_ffff;
-            if self.want_keyframe.swap(false, Ordering::Relaxed) {
+            let stalled = self.faults.now().stalled;
+            // What was never sent cannot be built upon: after a stall a keyframe comes first.
+            let resumes = std::mem::replace(&mut was_stalled, stalled) && !stalled;
+            if self.want_keyframe.swap(false, Ordering::Relaxed) || resumes {
                 encoder.force_intra_frame();
             }
             let picture = scene.draw(captured, number);
@@ -120,8 +125,8 @@ impl VideoStream {
                 continue;
             }
             let keyframe = nals.iter().any(|nal| nal.first().is_some_and(|header| NalKind::of(*header) == NalKind::Idr));
-            let frame =
-                CodedFrame { number, captured, ticks: self.ticks_at(captured), keyframe, payloads: packetize(&nals, PAYLOAD) };
+            let (ticks, payloads) = (self.ticks_at(captured), packetize(&nals, PAYLOAD));
+            let frame = CodedFrame { number, captured, ticks, keyframe, stalled, payloads };
             let _ = self.sender.send(Arc::new(frame));
         }
     }

@@ -66,7 +66,7 @@ fn picture(number: u64) -> Arc<TilePicture> {
         rgb,
         source: (640, 360),
         condition: Condition::Clean,
-        ready: Mono::ZERO,
+        ready: Mono::from_millis(100_000),
     })
 }
 
@@ -109,12 +109,24 @@ fn a_large_wall_shows_every_figure_and_a_small_one_keeps_verdict_and_name() {
     ] {
         assert!(has(&large, text), "{text}: {large:#?}");
     }
+    let mut one = wall(4, 160, 50);
+    press(&mut one, KeyCode::Enter);
+    assert!(has(&draw(&one, ColourDepth::True), "0 lost  steady  p95 "), "an enlarged tile says more");
     let small = draw(&wall(4, 80, 24), ColourDepth::True);
     assert!(NAMES.iter().all(|name| has(&small, &format!("• {name}"))), "{small:#?}");
     let crowded = draw(&wall(16, 60, 16), ColourDepth::True);
     assert!(has(&crowded, "• Slipway  • Lock ga"), "{crowded:#?}");
     let tiny = draw(&wall(4, 59, 20), ColourDepth::True);
     assert!(has(&tiny, "59 × 20") && !has(&tiny, "Slipway"), "{tiny:#?}");
+}
+
+#[test]
+fn a_picture_that_grows_old_while_the_stream_goes_on_is_said_to_be_held() {
+    let mut app = wall(4, 160, 50);
+    app.now = Mono::from_millis(100_900);
+    assert!(!has(&draw(&app, ColourDepth::True), "held:"));
+    app.now = Mono::from_millis(101_100);
+    assert!(has(&draw(&app, ColourDepth::True), "held: waiting for a clean picture"));
 }
 
 #[test]

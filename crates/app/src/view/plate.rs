@@ -72,7 +72,9 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
     if verdict == Verdict::Steady {
         out.push(field(9, Tone::Faint, verdict.to_string()));
     }
-    out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
+    if measures {
+        out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
+    }
     out
 }
 

@@ -6,12 +6,13 @@ use crate::app::App;
 use crate::paint::{CellPainter, Freshness, Painter as _};
 use crate::theme::{Theme, Tone};
 use lattice_core::meter::Figures;
-use lattice_core::{Cause, Verdict};
-use lattice_media::Condition;
+use lattice_core::{Cause, FrameRate, Verdict};
+use lattice_media::{Condition, TilePicture};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Alignment, Rect};
 use ratatui::text::Line;
 use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
+use std::time::Duration;
 
 /// Draws a tile; true when its picture is on the screen.
 pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPainter, buf: &mut Buffer) -> bool {
@@ -20,11 +21,13 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPain
     let picture = app.pictures.get(&tile.key());
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
     let live = matches!(verdict, Verdict::Steady | Verdict::Strained | Verdict::Waiting);
-    let freshness =
-        if live && figures.is_none_or(|figures| figures.dropout_now.is_none()) { Freshness::Live } else { Freshness::Old };
+    let age = |picture: &TilePicture| app.now.since(picture.ready.max(app.same_tiles_since));
+    let held = picture.zip(figures).is_some_and(|(picture, figures)| is_held(age(picture), figures));
+    let live = live && !held && figures.is_none_or(|figures| figures.dropout_now.is_none());
+    let freshness = if live { Freshness::Live } else { Freshness::Old };
     let drawn = picture.is_some_and(|picture| painter.paint(picture, region.picture, freshness, buf));
     if let Some(figures) = figures {
-        said_over(theme, figures, drawn, region.picture, app, buf);
+        said_over(theme, figures, (drawn, held), region.picture, app, buf);
     } else {
         message(theme, Tone::Waiting, &["opening".into()], region.picture, buf);
     }
@@ -46,15 +49,21 @@ fn top(area: Rect) -> Rect {
     Rect { y: area.y + area.height.min(2) / 2, height: area.height.min(1), ..area }
 }
 
+/// Whether the picture on the screen is old though the stream goes on: no clean one came out of the decoder.
+fn is_held(age: Duration, figures: &Figures) -> bool {
+    let rate = figures.declared.map(FrameRate::per_second).or(figures.sent).filter(|rate| *rate > 0.0);
+    rate.is_some_and(|rate| age.as_secs_f64() > (3.0 / rate).max(1.0))
+}
+
 /// What an operator must read before believing the picture.
-fn said_over(theme: Theme, figures: &Figures, drawn: bool, area: Rect, app: &App, buf: &mut Buffer) {
+fn said_over(theme: Theme, figures: &Figures, (drawn, held): (bool, bool), area: Rect, app: &App, buf: &mut Buffer) {
     let cause = figures.cause;
     let tone = Theme::verdict(figures.verdict);
     let lines = match figures.verdict {
-        Verdict::Steady | Verdict::Strained => match figures.dropout_now {
-            None => return,
-            Some(_) => vec!["held: waiting for a clean picture".to_owned()],
-        },
+        Verdict::Steady | Verdict::Strained if held || figures.dropout_now.is_some() => {
+            vec!["held: waiting for a clean picture".to_owned()]
+        }
+        Verdict::Steady | Verdict::Strained => return,
         Verdict::Waiting if drawn => return,
         Verdict::Waiting => [waiting_for(cause)].into_iter().chain(figures.text.clone()).collect(),
         Verdict::Resting => vec!["resting".into()],

@@ -72,7 +72,7 @@ pub struct FrameCounts {
     /// Pictures that came out of the decoder.
     pub decoded: u64,
     /// Of those, how many were concealed or depended on something lost.
-    pub concealed: u64,
+    pub unclean: u64,
     /// Pictures drawn.
     pub drawn: u64,
 }

@@ -4,7 +4,7 @@ use super::{
     Bitrate, DropoutMeter, Dropped, EventRate, Figures, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Pulse, RecentLoss,
 };
 use crate::clock::CaptureClock;
-use crate::rtp::{Jitter, SequenceTracker};
+use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::sdp::{Codec, Video};
 use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
 use crate::video::{AccessUnit, Sps};
@@ -59,6 +59,8 @@ pub struct Meter {
     unanswered: Option<(Mono, Cause)>,
     /// The last rate that was known, declared or measured.
     known_rate: Option<FrameRate>,
+    /// Packets that are missing and may still come: not lost yet.
+    awaited: u64,
     /// Packets lost until the last displayable picture.
     lost_at_picture: u64,
     /// No packet came for a while since the last displayable picture.
@@ -116,6 +118,7 @@ impl Meter {
             unusual: None,
             unanswered: None,
             known_rate: None,
+            awaited: 0,
             lost_at_picture: 0,
             silent_since_picture: false,
         }
@@ -130,6 +133,22 @@ impl Meter {
     #[must_use]
     pub const fn clocks(&self) -> ClockPair {
         self.pair
+    }
+
+    /// Missing packets that may still come, because those behind them are held for order.
+    pub const fn set_awaited(&mut self, packets: u64) {
+        self.awaited = packets;
+    }
+
+    /// Packet totals; what may still come is not lost.
+    fn packets(&self) -> SequenceCounts {
+        let counts = self.sequence.counts();
+        SequenceCounts { lost: counts.lost.saturating_sub(self.awaited), ..counts }
+    }
+
+    /// Packets expected by now; what may still come is not expected yet.
+    fn expected(&self) -> u64 {
+        self.sequence.expected().saturating_sub(self.awaited)
     }
 
     /// The least RTSP round trip so far.
@@ -208,7 +227,7 @@ impl Meter {
     pub fn on_unit(&mut self, now: Mono, unit: &AccessUnit, displayable: bool) {
         self.frames.received += 1;
         self.frames.damaged += u64::from(unit.damaged);
-        if unit.damaged && !unit.gap_before && self.sequence.counts().lost == 0 {
+        if unit.damaged && !unit.gap_before && self.packets().lost == 0 {
             self.damage_without_loss = Some(now);
         }
         self.arrived.on_event(unit.last_arrival);
@@ -230,16 +249,16 @@ impl Meter {
             self.dropouts.tick(unit.last_arrival);
             self.note_stall(unit.last_arrival);
             self.dropouts.on_displayable(unit.last_arrival);
-            self.lost_at_picture = self.sequence.counts().lost;
+            self.lost_at_picture = self.packets().lost;
             self.silent_since_picture = false;
             self.pulse.on_frame(unit.last_arrival);
         }
     }
 
-    /// The decoder gave this unit's picture; `concealed` when it made parts of it up.
-    pub fn on_decoded(&mut self, number: u64, at: Mono, concealed: bool) {
+    /// The decoder gave this unit's picture; `damaged` when it cannot be believed.
+    pub fn on_decoded(&mut self, number: u64, at: Mono, damaged: bool) {
         self.frames.decoded += 1;
-        self.frames.concealed += u64::from(concealed);
+        self.frames.unclean += u64::from(damaged);
         self.first_decoded.get_or_insert(at);
         self.refusing_since = None;
         self.decoded.on_event(at);
@@ -266,6 +285,11 @@ impl Meter {
     pub fn on_refused(&mut self, now: Mono) {
         self.damage_without_loss = Some(now);
         self.refusing_since.get_or_insert(now);
+    }
+
+    /// The decoder made up parts of a unit that arrived whole.
+    pub const fn on_concealed(&mut self, now: Mono) {
+        self.damage_without_loss = Some(now);
     }
 
     /// The other end was asked at `since` and has not answered; `cause` is what that will be called.
@@ -357,8 +381,8 @@ impl Meter {
         let rate = self.rate(now);
         self.dropouts.set_rate(rate);
         self.dropouts.tick(now);
-        let counts = self.sequence.counts();
-        self.loss.sample(now, self.sequence.expected(), counts.received);
+        let counts = self.packets();
+        self.loss.sample(now, self.expected(), counts.received);
         self.note_stall(now);
     }
 
@@ -367,7 +391,7 @@ impl Meter {
         if self.dropouts.running(now).is_none() || self.session != SessionState::Playing {
             return;
         }
-        let lost = self.sequence.counts().lost > self.lost_at_picture;
+        let lost = self.packets().lost > self.lost_at_picture;
         let evidence = Evidence {
             // What was lost was sent: a silence with a gap in the numbers is loss.
             packets_flow: lost || (self.packets_flow(now) && !self.silent_since_picture),
@@ -382,7 +406,7 @@ impl Meter {
     /// Reads everything.
     pub fn read(&mut self, now: Mono) -> Figures {
         self.tick(now);
-        let counts = self.sequence.counts();
+        let counts = self.packets();
         let (text, next_try) = match &self.session {
             SessionState::Failed { text, next_try, .. } => (Some(text.clone()), *next_try),
             SessionState::Locked { text } => (Some(text.clone()), None),
@@ -405,7 +429,7 @@ impl Meter {
             latency: self.latency.read(now, &self.clock, self.pair, self.round_trip),
             jitter: self.jitter.value(),
             packets: counts,
-            recent_loss: self.loss.share(self.sequence.expected(), counts.received),
+            recent_loss: self.loss.share(self.expected(), counts.received),
             frames: self.frames,
             dropped: self.dropped,
             bitrate_1s: self.bitrate.over(now, Duration::from_secs(1)),

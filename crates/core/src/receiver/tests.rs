@@ -107,6 +107,20 @@ fn loss_is_exact_and_hides_pictures_until_the_next_keyframe() {
 }
 
 #[test]
+fn a_packet_that_may_still_come_is_not_lost_yet() {
+    let mut rig = Rig::new(Transport::Udp);
+    let mut packets = made(0..20);
+    let late = packets.remove(50);
+    rig.feed(&packets[..52]);
+    let lost = |rig: &mut Rig, at: Mono| rig.receiver.meter().read(at).packets.lost;
+    assert_eq!(lost(&mut rig, packets[51].at), 0, "its successors wait for it");
+    rig.feed(&[Made { at: packets[51].at, ..late.clone() }]);
+    assert_eq!(rig.read(3_000).packets.lost, 0, "it came");
+    let mut rig = Rig::new(Transport::Udp);
+    assert_eq!(rig.feed(&packets).read(3_000).packets.lost, 1, "it did not");
+}
+
+#[test]
 fn a_stall_is_silence_and_measured_to_a_frame() {
     let mut rig = Rig::new(Transport::Tcp);
     let mut packets = made(0..200);

@@ -39,7 +39,8 @@ pub enum Ready<T> {
 /// assert_eq!(reorder.offer(ExtSeq(7)), Offer::Pass);
 /// assert_eq!(reorder.offer(ExtSeq(9)), Offer::Hold);
 /// reorder.hold(now, ExtSeq(9), "nine");
-/// assert_eq!(reorder.poll(now, wait), None); // eight may still come
+/// assert_eq!(reorder.poll(now, wait), None);
+/// assert_eq!(reorder.awaited(), 1); // eight may still come
 /// assert_eq!(reorder.poll(now + wait, wait), Some(Ready::Gap(1)));
 /// assert_eq!(reorder.poll(now + wait, wait), Some(Ready::Packet("nine")));
 /// ```
@@ -90,6 +91,13 @@ impl<T> Reorder<T> {
         }
         self.next = Some(first);
         Some(Ready::Gap(first.saturating_sub(next)))
+    }
+
+    /// Numbers that are missing below what is held, and may still come.
+    #[must_use]
+    pub fn awaited(&self) -> u64 {
+        let span = self.held.keys().next_back().zip(self.next).map_or(0, |(last, next)| (last + 1).saturating_sub(next));
+        span.saturating_sub(self.held.len() as u64)
     }
 
     /// Forgets all (a new sequence begins).
