@@ -213,7 +213,10 @@ fn watch(sources: &[Source], options: &MeasureOptions) {
     let mut said = 0;
     while started.elapsed() < options.span && !stop.load(Ordering::Relaxed) {
         let rest = options.span.saturating_sub(started.elapsed());
-        std::thread::park_timeout(rest.min(Duration::from_secs(1)));
+        std::thread::park_timeout(if options.json { rest } else { rest.min(Duration::from_secs(1)) });
+        if options.json {
+            continue;
+        }
         let with_picture = sources.iter().filter(|source| source.figures().first_picture.is_some()).count();
         let line = format!(
             "measuring {} of {} s, {with_picture} of {} with a picture",
