@@ -33,7 +33,7 @@ struct StreamReport {
     width: Option<u32>,
     height: Option<u32>,
     fps: Rates,
-    bitrate_kbps: Option<f64>,
+    bitrate_kbps: Option<u64>,
     keyframe_interval_s: Option<f64>,
     latency_ms: Option<LatencyReport>,
     jitter_ms: Option<f64>,
@@ -112,7 +112,7 @@ impl StreamReport {
                 sent: rate(figures.sent),
                 arrived: rate(figures.arrived),
             },
-            bitrate_kbps: figures.bitrate_10s.map(|bitrate| rounded(bitrate.kilo(), 0)),
+            bitrate_kbps: figures.bitrate_10s.map(|bitrate| bitrate.kilo().round() as u64),
             keyframe_interval_s: figures.keyframe_interval.map(|span| rounded(span.as_secs_f64(), 3)),
             latency_ms: figures.latency.map(|latency| {
                 let Spread { p50, p95 } = latency.total;
@@ -265,7 +265,7 @@ fn table(report: &Report) -> String {
             rate(stream.fps.declared),
             rate(stream.fps.sent),
             rate(stream.fps.arrived),
-            text(stream.bitrate_kbps.map(|kbps| format!("{kbps:.0}"))),
+            text(stream.bitrate_kbps.map(|kbps| kbps.to_string())),
             text(latency),
             stream.packets.lost.to_string(),
             stream.dropouts.len().to_string(),
