@@ -25,7 +25,7 @@ const REPORT_EVERY: Duration = Duration::from_secs(5);
 /// A new SSRC is followed at once after this much silence of the old one.
 const QUIET: Duration = Duration::from_millis(200);
 /// Otherwise after this many packets of strangers in a row.
-const STRANGERS: u32 = 8;
+const STRANGERS: usize = 8;
 
 #[derive(Debug)]
 struct Waiting {
@@ -35,13 +35,43 @@ struct Waiting {
     arrival: Mono,
 }
 
+impl Waiting {
+    fn borrow(&self, ssrc: Ssrc) -> Ours<'_> {
+        let Self { payload, timestamp, marker, arrival } = self;
+        Ours { ssrc, payload, timestamp: *timestamp, marker: *marker, arrival: *arrival }
+    }
+}
+
+/// A packet of the stream that is followed, its timestamp unwrapped.
+struct Ours<'a> {
+    ssrc: Ssrc,
+    payload: &'a [u8],
+    timestamp: i64,
+    marker: bool,
+    arrival: Mono,
+}
+
+/// What an SSRC makes a packet.
+enum Whose {
+    /// Of the stream that is followed.
+    Ours,
+    /// Of another one.
+    Stranger,
+    /// Of the one that is followed from now on.
+    Successor,
+}
+
 #[derive(Debug)]
 struct Stream {
     payload_type: PayloadType,
     clock_rate: ClockRate,
     transport: Transport,
     ssrc: Option<Ssrc>,
-    strangers: u32,
+    /// Packets of another SSRC in a row, kept in case it takes over; fewer than [`STRANGERS`].
+    strangers: Vec<(Mono, Vec<u8>)>,
+    stranger: Option<Ssrc>,
+    /// A packet far off the sequence, kept in case the next one follows it.
+    jumped: Option<Waiting>,
     unwrapper: TimestampUnwrapper,
     last: Option<(i64, Mono)>,
     reorder: Reorder<Waiting>,
@@ -92,7 +122,9 @@ impl Receiver {
             clock_rate: video.clock_rate,
             transport,
             ssrc: None,
-            strangers: 0,
+            strangers: Vec::new(),
+            stranger: None,
+            jumped: None,
             unwrapper: TimestampUnwrapper::default(),
             last: None,
             reorder: Reorder::default(),
@@ -123,10 +155,7 @@ impl Receiver {
     /// An RTP packet that arrived at `arrival` is handled at `now`; units go to `sink`.
     pub fn on_rtp(&mut self, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
         let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
-        match RtpPacket::parse(bytes) {
-            Ok(packet) => stream.on_packet(meter, now, arrival, &packet, sink),
-            Err(_) => meter.dropped.not_rtp += 1,
-        }
+        stream.on_packet(meter, now, arrival, bytes, sink);
     }
 
     /// An RTCP compound arrived.
@@ -208,59 +237,63 @@ impl Stream {
         }
     }
 
-    fn on_packet(&mut self, meter: &mut Meter, now: Mono, arrival: Mono, packet: &RtpPacket<'_>, sink: &mut impl FnMut(Unit)) {
+    fn on_packet(&mut self, meter: &mut Meter, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
+        let Ok(packet) = RtpPacket::parse(bytes) else {
+            meter.dropped.not_rtp += 1;
+            return;
+        };
         if packet.payload_type != self.payload_type {
             meter.dropped.payload_type += 1;
             return;
         }
-        if !self.is_ours(meter, packet.ssrc, arrival) {
-            meter.dropped.stranger += 1;
-            return;
+        match self.whose(meter, packet.ssrc, arrival) {
+            Whose::Ours => self.forget_strangers(meter),
+            Whose::Stranger => return self.strangers.push((arrival, bytes.to_vec())),
+            Whose::Successor => {
+                for (arrival, bytes) in std::mem::take(&mut self.strangers) {
+                    if let Ok(packet) = RtpPacket::parse(&bytes) {
+                        self.on_our_packet(meter, now, arrival, packet, sink);
+                    }
+                }
+            }
         }
+        self.on_our_packet(meter, now, arrival, packet, sink);
+    }
+
+    fn on_our_packet(&mut self, meter: &mut Meter, now: Mono, arrival: Mono, packet: RtpPacket<'_>, sink: &mut impl FnMut(Unit)) {
         let timestamp = self.unwrapper.unwrap(packet.timestamp);
-        let ext = match meter.sequence.on_packet(packet.seq, self.went_on(timestamp, arrival)) {
+        let RtpPacket { marker, payload, .. } = packet;
+        let judged = meter.sequence.on_packet(packet.seq, self.went_on(timestamp, arrival));
+        let jumped = self.jumped.take();
+        if jumped.is_some() && !matches!(judged, Arrival::First(_)) {
+            meter.dropped.jump += 1;
+        }
+        let ours = Ours { ssrc: packet.ssrc, payload, timestamp, marker, arrival };
+        match judged {
             Arrival::First(ext) => {
                 self.restart_order(meter);
-                ext
+                if let Some(before) = jumped
+                    && let Some(ext) = meter.sequence.begin_one_earlier()
+                {
+                    self.accept(meter, now, ext, before.borrow(packet.ssrc), sink);
+                }
+                self.accept(meter, now, ext, ours, sink);
             }
-            Arrival::InOrder(ext) | Arrival::Ahead(ext, _) | Arrival::Late(ext) => ext,
-            Arrival::Duplicate => return,
-            Arrival::TooOld => {
-                meter.dropped.too_late += 1;
-                return;
-            }
-            Arrival::Jump => {
-                meter.dropped.jump += 1;
-                return;
-            }
-        };
-        meter.on_packet(arrival, packet.payload.len());
+            Arrival::InOrder(ext) | Arrival::Ahead(ext, _) | Arrival::Late(ext) => self.accept(meter, now, ext, ours, sink),
+            Arrival::Duplicate => {}
+            Arrival::TooOld => meter.dropped.too_late += 1,
+            Arrival::Jump => self.jumped = Some(Waiting { payload: payload.to_vec(), timestamp, marker, arrival }),
+        }
+    }
+
+    fn accept(&mut self, meter: &mut Meter, now: Mono, ext: ExtSeq, ours: Ours<'_>, sink: &mut impl FnMut(Unit)) {
+        let Ours { ssrc, payload, timestamp, marker, arrival } = ours;
+        meter.on_packet(arrival, payload.len());
         meter.jitter.on_packet(timestamp, arrival);
         self.last = Some((timestamp, arrival));
-        if let Some((report, at)) = self.early_report.take_if(|(report, _)| report.ssrc == packet.ssrc) {
+        if let Some((report, at)) = self.early_report.take_if(|(report, _)| report.ssrc == ssrc) {
             self.on_sender_report(meter, &report, at);
         }
-        self.put_in_order(meter, now, arrival, ext, timestamp, packet, sink);
-    }
-
-    fn on_sender_report(&self, meter: &mut Meter, report: &SenderReport, arrival: Mono) {
-        let timestamp = self.unwrapper.clone().unwrap(report.rtp_timestamp);
-        let wall = meter.clocks().wall_at(arrival);
-        meter.clock.on_sender_report(wall, report.ntp, timestamp);
-    }
-
-    #[allow(clippy::too_many_arguments, reason = "the packet's derived fields, once")]
-    fn put_in_order(
-        &mut self,
-        meter: &mut Meter,
-        now: Mono,
-        arrival: Mono,
-        ext: ExtSeq,
-        timestamp: i64,
-        packet: &RtpPacket<'_>,
-        sink: &mut impl FnMut(Unit),
-    ) {
-        let RtpPacket { marker, payload, .. } = *packet;
         match self.reorder.offer(ext) {
             Offer::Pass => {
                 let gap_before = std::mem::take(&mut self.gap);
@@ -270,6 +303,12 @@ impl Stream {
             Offer::TooLate => meter.dropped.too_late += 1,
         }
         self.release(meter, now, sink);
+    }
+
+    fn on_sender_report(&self, meter: &mut Meter, report: &SenderReport, arrival: Mono) {
+        let timestamp = self.unwrapper.clone().unwrap(report.rtp_timestamp);
+        let wall = meter.clocks().wall_at(arrival);
+        meter.clock.on_sender_report(wall, report.ntp, timestamp);
     }
 
     fn release(&mut self, meter: &mut Meter, now: Mono, sink: &mut impl FnMut(Unit)) {
@@ -307,15 +346,16 @@ impl Stream {
         })
     }
 
-    fn is_ours(&mut self, meter: &mut Meter, ssrc: Ssrc, arrival: Mono) -> bool {
+    fn whose(&mut self, meter: &mut Meter, ssrc: Ssrc, arrival: Mono) -> Whose {
         if self.ssrc == Some(ssrc) {
-            self.strangers = 0;
-            return true;
+            return Whose::Ours;
+        }
+        if self.stranger.replace(ssrc) != Some(ssrc) {
+            self.forget_strangers(meter);
         }
         let quiet = self.last.is_none_or(|(_, last)| arrival.since(last) >= QUIET);
-        self.strangers += 1;
-        if self.ssrc.is_some() && !quiet && self.strangers < STRANGERS {
-            return false;
+        if self.ssrc.is_some() && !quiet && self.strangers.len() + 1 < STRANGERS {
+            return Whose::Stranger;
         }
         if self.ssrc.replace(ssrc).is_some() {
             self.unwrapper = TimestampUnwrapper::default();
@@ -324,8 +364,13 @@ impl Stream {
             meter.sequence.restart();
             meter.on_restart();
         }
-        self.strangers = 0;
-        true
+        Whose::Successor
+    }
+
+    /// Packets of an SSRC that did not take over were none of ours.
+    fn forget_strangers(&mut self, meter: &mut Meter) {
+        meter.dropped.stranger += self.strangers.len() as u64;
+        self.strangers.clear();
     }
 
     fn restart_order(&mut self, meter: &mut Meter) {

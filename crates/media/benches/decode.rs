@@ -27,29 +27,40 @@ fn units() -> Vec<Vec<u8>> {
     units
 }
 
+/// Decodes all units one after the other.
+fn bare(units: &[Vec<u8>], each: &mut dyn FnMut(&Planes<'_>)) {
+    let mut decoder = H264Decoder::new().unwrap();
+    for (n, unit) in units.iter().enumerate() {
+        if let Ok(Some(decoded)) = decoder.decode(n as u64, unit) {
+            each(&decoded.planes);
+        }
+    }
+}
+
+/// The same as a tile gets it, up to the newest picture.
+fn through_a_lane(pool: &Pool, units: &[Vec<u8>]) {
+    let (sender, receiver) = channel();
+    let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
+    for (n, data) in units.iter().enumerate() {
+        lane.push(unit(n, data.clone()), Some((640, 360)), ColourDescription::default());
+    }
+    lane.want(Some(TILE));
+    while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
+}
+
+fn look(planes: &Planes<'_>) {
+    black_box(planes);
+}
+
 fn decode(criterion: &mut Criterion) {
     let units = units();
     let mut group = criterion.benchmark_group("decode 640x360");
     group.throughput(Throughput::Elements(units.len() as u64));
-    let bare = |each: &mut dyn FnMut(&Planes<'_>)| {
-        let mut decoder = H264Decoder::new().unwrap();
-        for (n, unit) in units.iter().enumerate() {
-            if let Ok(Some(decoded)) = decoder.decode(n as u64, unit) {
-                each(&decoded.planes);
-            }
-        }
-    };
-    group.bench_function("bare: decode", |bencher| {
-        bencher.iter(|| {
-            bare(&mut |planes| {
-                black_box(planes);
-            });
-        });
-    });
+    group.bench_function("bare: decode", |bencher| bencher.iter(|| bare(&units, &mut look)));
     group.bench_function("ours: decode, and scale each picture to a tile of 79x22 cells", |bencher| {
         let (mut scaler, mut rgb) = (Scaler::default(), Vec::new());
         bencher.iter(|| {
-            bare(&mut |planes| {
+            bare(&units, &mut |planes| {
                 let (width, height) = TILE.fit((planes.width, planes.height));
                 scaler.scale(planes, ColourDescription::default(), width, height, &mut rgb);
             });
@@ -57,44 +68,21 @@ fn decode(criterion: &mut Criterion) {
     });
     group.bench_function("ours: through a lane with one worker, newest picture scaled", |bencher| {
         let pool = Pool::new(1, || Mono::ZERO);
-        bencher.iter(|| {
-            let (sender, receiver) = channel();
-            let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
-            for (n, data) in units.iter().enumerate() {
-                lane.push(unit(n, data.clone()), Some((640, 360)), ColourDescription::default());
-            }
-            lane.want(Some(TILE));
-            while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
-        });
+        bencher.iter(|| through_a_lane(&pool, &units));
     });
     group.finish();
 }
 
 /// The two ways by turns, so that a machine that slows down slows both; the ratio of each pair.
 fn ratio() {
-    let units = units();
-    let bare = || {
-        let mut decoder = H264Decoder::new().unwrap();
-        for (n, unit) in units.iter().enumerate() {
-            black_box(decoder.decode(n as u64, unit).ok());
-        }
-    };
-    let pool = Pool::new(1, || Mono::ZERO);
-    let ours = || {
-        let (sender, receiver) = channel();
-        let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
-        for (n, data) in units.iter().enumerate() {
-            lane.push(unit(n, data.clone()), Some((640, 360)), ColourDescription::default());
-        }
-        lane.want(Some(TILE));
-        while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
-    };
-    let seconds = |run: &dyn Fn()| {
+    let (units, pool) = (units(), Pool::new(1, || Mono::ZERO));
+    let seconds = |run: &mut dyn FnMut()| {
         let started = Instant::now();
         run();
         started.elapsed().as_secs_f64()
     };
-    let mut ratios: Vec<f64> = (0..41).map(|_| 1.0 / seconds(&bare) * seconds(&ours)).collect();
+    let mut pair = || 1.0 / seconds(&mut || bare(&units, &mut look)) * seconds(&mut || through_a_lane(&pool, &units));
+    let mut ratios: Vec<f64> = (0..41).map(|_| pair()).collect();
     ratios.sort_by(f64::total_cmp);
     println!("a lane over a bare decode loop: median {:.2}, quartiles {:.2} and {:.2}", ratios[20], ratios[10], ratios[30]);
 }

@@ -205,6 +205,27 @@ fn a_restarted_camera_is_followed_and_a_stranger_is_not() {
     assert_eq!((figures.packets.lost, figures.packets.restarts, figures.frames.received), (0, 1, 100));
 }
 
+#[test]
+fn a_camera_that_begins_anew_without_a_pause_loses_no_packet() {
+    // Another SSRC; and the same one with a far sequence and timestamp.
+    for (ssrc, restarts) in [(8, 1), (7, 1)] {
+        let mut rig = Rig::new(Transport::Udp);
+        let mut packets = made(0..50);
+        packets.extend(made(0..50).into_iter().map(|packet| Made {
+            at: packet.at + Duration::from_secs(2),
+            ssrc,
+            seq: packet.seq.wrapping_add(30_000),
+            timestamp: packet.timestamp.wrapping_add(900_000_000),
+            ..packet
+        }));
+        let figures = rig.feed(&packets).read(6_000);
+        assert_eq!((figures.packets.received, figures.packets.lost, figures.packets.restarts), (300, 0, restarts), "{ssrc}");
+        assert_eq!((figures.frames.received, figures.frames.damaged), (100, 0), "{ssrc}");
+        assert!(figures.dropouts.is_empty() && rig.units.iter().all(|unit| unit.displayable), "{ssrc}");
+        assert_eq!((figures.dropped.stranger, figures.dropped.jump), (0, 0), "{ssrc}");
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
     #[test]

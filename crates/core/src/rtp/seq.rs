@@ -192,6 +192,18 @@ impl SequenceTracker {
         Arrival::First(first)
     }
 
+    /// The packet before the first one of this sequence was received too (it looked like a stray until
+    /// the first one confirmed it). `None` without a sequence.
+    pub fn begin_one_earlier(&mut self) -> Option<ExtSeq> {
+        let span = self.span.as_mut()?;
+        span.first -= 1;
+        span.received += 1;
+        let first = span.first;
+        span.mark(first);
+        self.counts.received += 1;
+        Some(ExtSeq(first))
+    }
+
     /// The sequence ended (new SSRC, new session): the next packet is a first one. Totals stay.
     pub fn restart(&mut self) {
         if let Some(span) = self.span.take() {
