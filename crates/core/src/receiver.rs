@@ -43,6 +43,7 @@ impl Waiting {
 }
 
 /// A packet of the stream that is followed, its timestamp unwrapped.
+#[derive(Clone, Copy)]
 struct Ours<'a> {
     ssrc: Ssrc,
     payload: &'a [u8],
