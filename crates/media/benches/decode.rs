@@ -81,7 +81,7 @@ fn ratio() {
         run();
         started.elapsed().as_secs_f64()
     };
-    let mut pair = || 1.0 / seconds(&mut || bare(&units, &mut look)) * seconds(&mut || through_a_lane(&pool, &units));
+    let pair = || 1.0 / seconds(&mut || bare(&units, &mut look)) * seconds(&mut || through_a_lane(&pool, &units));
     let mut ratios: Vec<f64> = (0..41).map(|_| pair()).collect();
     ratios.sort_by(f64::total_cmp);
     println!("a lane over a bare decode loop: median {:.2}, quartiles {:.2} and {:.2}", ratios[20], ratios[10], ratios[30]);

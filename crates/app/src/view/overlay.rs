@@ -11,7 +11,7 @@ use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
 
 const FIGURES: [(&str, &str); 13] = [
     ("sent/declared", "frames/s by the camera's own timestamps over 5 s, against what it says it sends"),
-    ("latency", "capture to drawn, median of 10 s; c: by the camera's clock; + and r: above the least seen in the last minute"),
+    ("latency", "capture to drawn, median of 10 s; c: by the camera's clock; + r: above the least of the last minute"),
     ("p95, ±", "19 frames of 20 were at most this late; how far the camera's clock may be off"),
     ("path … draw", "its parts: capture to arrival, held for order, decoded and scaled, written to the terminal"),
     ("shown", "pictures of the stream really drawn, a second, over 5 s"),
