@@ -1,6 +1,7 @@
 //! The command line.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use lattice_core::find::AddressRange;
 use lattice_core::{SourceUrl, TransportChoice};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -9,6 +10,9 @@ use std::time::Duration;
 #[derive(Debug, Parser)]
 #[command(name = "amber-lattice", version, about, long_about = None, after_help = EXAMPLES)]
 pub struct Cli {
+    /// The site file; without it the one in the configuration folder
+    #[arg(long, global = true, value_name = "FILE")]
+    pub site: Option<PathBuf>,
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
@@ -21,6 +25,12 @@ const EXAMPLES: &str = "Examples:
       a wall of any RTSP sources; the password is taken out of the process list at once
   amber-lattice measure --for 10s --json rtsp://192.0.2.10/stream
       ten seconds of figures as JSON, for scripts
+  amber-lattice find --range 192.0.2.0/24
+      what is on a network: cameras, recorders, and which of them lie open
+  amber-lattice check rtsp://192.0.2.10/stream
+      step by step from the name to a steady picture, and what to do where it stops
+  amber-lattice add 192.0.2.10 --name \"Slipway north\"
+      into the site file, with all its streams
   amber-lattice standin --log sent.jsonl
       the stand-in cameras alone, until stopped, with a log of what was really sent
 
@@ -37,6 +47,17 @@ pub enum Command {
     /// Measure sources without a screen
     #[command(after_help = MEASURE_HELP)]
     Measure(MeasureOptions),
+    /// Look for cameras on the network
+    #[command(after_help = FIND_HELP)]
+    Find(FindOptions),
+    /// Check step by step whether sources can be reached, and say what to do where not
+    #[command(after_help = CHECK_HELP)]
+    Check(CheckOptions),
+    /// Add a camera to the site
+    #[command(after_help = ADD_HELP)]
+    Add(AddOptions),
+    /// List the cameras of the site
+    Roster(RosterOptions),
     /// The stand-in cameras alone, until stopped; prints their URLs
     #[command(after_help = STANDIN_HELP)]
     Standin(StandinOptions),
@@ -53,12 +74,40 @@ What is unknown is null in the JSON and a dash in the table.
 Example:
   amber-lattice measure --for 30s --transport tcp --json rtsp://192.0.2.10/stream | jq '.streams[0].fps'";
 
+const FIND_HELP: &str =
+    "A range is written like 192.0.2.0/24 or 192.0.2.10-192.0.2.40; without one only discovery is used. With ranges,
+discovery goes out only through the interfaces that lead to them. A device is kind camera, recorder or unknown;
+exposed is first-use, no-password or default-password. A sign-in is tried once on each device, never again.
+Exit status: 0 something was found; 1 nothing was; 2 unusable arguments.
+
+Example:
+  amber-lattice find --range 192.0.2.0/24 --sign-in harbour --password-env CAM_PW --json";
+
+const CHECK_HELP: &str =
+    "A target is anything that `add` takes, or the name of a camera of the site. The steps are resolve, route, host, port,
+protocol, sign-in, path, transport, first-packet, parameters, first-picture, steady, clock; the check of a target stops
+at the first that fails, and ends within 20 s.
+Exit status: 0 every target is reached; 1 some are not; 2 unusable arguments.
+
+Example:
+  amber-lattice check 192.0.2.10 rtsp://192.0.2.11/main --sign-in harbour --password-env CAM_PW";
+
+const ADD_HELP: &str =
+    "A target is an address, host:port, an rtsp://, rtsps://, http:// or https:// address, or udp:// or rtp:// with a port
+to listen on. Slips in it are named. An address without a path is asked for its streams.
+Exit status: 0 added; 1 not added; 2 unusable arguments.
+
+Examples:
+  amber-lattice add 192.0.2.10 --name \"Slipway north\" --group Slipways --sign-in harbour --password-env CAM_PW
+  amber-lattice add udp://:5000 --name \"Regatta feed\"";
+
 const STANDIN_HELP: &str = "Faults can be typed while it runs, a camera's number and the fault:
   1 cut 5            close its sessions, and new ones for 5 s
   2 stall 3          send nothing for 3 s
   1 loss 4 30        drop 4 % of packets for 30 s
   1 delay 80 40 30   80 ms late and up to 40 ms more, for 30 s
-  3 slow 40 30       40 % of the frame rate for 30 s";
+  3 slow 40 30       40 % of the frame rate for 30 s
+  2 move 127.77.1.9  be at another address from now on";
 
 /// How to receive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
@@ -147,6 +196,94 @@ pub struct MeasureOptions {
     pub transport: TransportArg,
 }
 
+/// A sign-in for a command: the password comes from a variable of the environment, so that it stands in no list.
+#[derive(Debug, Clone, Args)]
+pub struct SignInOptions {
+    /// The account's name on the device
+    #[arg(long, value_name = "USER", requires = "password_env")]
+    pub sign_in: Option<String>,
+    /// The variable of the environment that holds its password
+    #[arg(long, value_name = "NAME", requires = "sign_in")]
+    pub password_env: Option<String>,
+}
+
+/// Options of `find`.
+#[derive(Debug, Clone, Args)]
+pub struct FindOptions {
+    /// Scan these addresses
+    #[arg(long = "range", value_name = "CIDR|FIRST-LAST")]
+    pub ranges: Vec<AddressRange>,
+    /// Scan only
+    #[arg(long)]
+    pub no_discovery: bool,
+    /// Send probes from this address of this machine only
+    #[arg(long, value_name = "ADDRESS")]
+    pub interface: Option<std::net::Ipv4Addr>,
+    /// Probe this host by itself, where multicast does not go
+    #[arg(long = "probe", value_name = "HOST")]
+    pub probes: Vec<std::net::Ipv4Addr>,
+    /// Ports to knock on
+    #[arg(long, value_name = "PORT", value_delimiter = ',')]
+    pub ports: Vec<u16>,
+    /// Connections at a time
+    #[arg(long, value_name = "N", default_value_t = lattice_net::find::AT_ONCE as u16, value_parser = clap::value_parser!(u16).range(1..=512))]
+    pub at_once: u16,
+    /// Scan more than 4096 addresses without asking
+    #[arg(long)]
+    pub large: bool,
+    /// The sign-in to try.
+    #[command(flatten)]
+    pub sign_in: SignInOptions,
+    /// Print one JSON object
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Options of `check`.
+#[derive(Debug, Clone, Args)]
+pub struct CheckOptions {
+    /// Addresses, or names of cameras of the site
+    #[arg(required_unless_present = "all", value_name = "TARGET")]
+    pub targets: Vec<String>,
+    /// Every camera of the site
+    #[arg(long)]
+    pub all: bool,
+    /// How to receive
+    #[arg(long, value_enum, default_value_t)]
+    pub transport: TransportArg,
+    /// The sign-in to use.
+    #[command(flatten)]
+    pub sign_in: SignInOptions,
+    /// Print one JSON object
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Options of `add`.
+#[derive(Debug, Clone, Args)]
+pub struct AddOptions {
+    /// What to add
+    #[arg(value_name = "TARGET")]
+    pub target: String,
+    /// Its name
+    #[arg(long)]
+    pub name: Option<String>,
+    /// Its group
+    #[arg(long)]
+    pub group: Option<String>,
+    /// The sign-in to use.
+    #[command(flatten)]
+    pub sign_in: SignInOptions,
+}
+
+/// Options of `roster`.
+#[derive(Debug, Clone, Args)]
+pub struct RosterOptions {
+    /// Print one JSON object
+    #[arg(long)]
+    pub json: bool,
+}
+
 /// Options of `standin`.
 #[derive(Debug, Clone, Args)]
 pub struct StandinOptions {
@@ -156,6 +293,9 @@ pub struct StandinOptions {
     /// Write what was really sent to a file, a JSON object a line
     #[arg(long, value_name = "FILE")]
     pub log: Option<PathBuf>,
+    /// The whole port of 21 devices, with a recorder and with cameras that have something the matter
+    #[arg(long)]
+    pub all: bool,
     /// Print the cameras as JSON lines
     #[arg(long)]
     pub json: bool,

@@ -140,7 +140,7 @@ impl Engine {
             bell.ring();
         });
         lane.on_damage(self.choice);
-        let config = SourceConfig { url: url.clone(), transport: self.transport, decodes: true };
+        let config = SourceConfig::new(url.clone(), self.transport);
         let source = Source::open(self.runtime.handle(), config, Some(sink));
         let stations = source.stations();
         post.set(stations.clone());

@@ -1,15 +1,22 @@
 //! Amber Lattice: a wall of live camera streams in the terminal, each one measured.
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+mod add;
 mod app;
+mod check;
 mod cli;
 mod demo;
 mod engine;
+mod find;
+mod intake;
+mod kept;
 mod keymap;
 mod logging;
 mod measure;
 mod paint;
+mod places;
 mod private_args;
+mod roster;
 mod run;
 mod standin;
 mod theme;
@@ -44,10 +51,15 @@ fn main() -> ExitCode {
 }
 
 fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
+    let site = cli.site.as_deref();
     match cli.command {
         Command::Demo(options) => demo::run(&options),
         Command::Open(options) => run::open(&options),
         Command::Measure(options) => measure::run(&options),
+        Command::Find(options) => find::run(&options, site),
+        Command::Check(options) => check::run(&options, site),
+        Command::Add(options) => add::run(&options, site),
+        Command::Roster(options) => roster::run(&options, site),
         Command::Standin(options) => standin::run(&options),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "amber-lattice", &mut std::io::stdout());

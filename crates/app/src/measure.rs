@@ -12,6 +12,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
+use unicode_width::UnicodeWidthStr as _;
 
 /// A picture of the size of a small tile is made of every frame, as on a wall.
 const TILE: Wanted = Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) };
@@ -166,7 +167,7 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
         .iter()
         .map(|url| {
             let wired = pool.as_ref().map(|pool| crate::engine::wire(pool, |_| {}));
-            let config = SourceConfig { url: url.clone(), transport: options.transport.into(), decodes };
+            let config = SourceConfig { decodes, ..SourceConfig::new(url.clone(), options.transport.into()) };
             let Some((lane, sink, post)) = wired else { return Source::open(runtime.handle(), config, None) };
             lane.want(Some(TILE));
             let source = Source::open(runtime.handle(), config, Some(sink));
@@ -236,6 +237,18 @@ fn watch(sources: &[Source], options: &MeasureOptions) {
     }
 }
 
+/// Rows of cells as text in columns.
+pub fn aligned(rows: &[Vec<String>]) -> String {
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let widest = |column: usize| rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.width()).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..columns).map(widest).collect();
+    let line = |row: &Vec<String>| {
+        let pad = |(cell, width): (&String, &usize)| format!("{cell}{}", " ".repeat(width.saturating_sub(cell.width())));
+        row.iter().zip(&widths).map(pad).collect::<Vec<_>>().join("  ").trim_end().to_owned() + "\n"
+    };
+    rows.iter().map(line).collect()
+}
+
 fn table(report: &Report) -> String {
     use std::fmt::Write as _;
     let header = [
@@ -272,14 +285,7 @@ fn table(report: &Report) -> String {
             stream.url.clone(),
         ]);
     }
-    let widths: Vec<usize> = (0..header.len())
-        .map(|column| rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0))
-        .collect();
-    let line = |row: &Vec<String>| {
-        let cells: Vec<String> = row.iter().zip(&widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
-        cells.join("  ").trim_end().to_owned() + "\n"
-    };
-    let mut out: String = rows.iter().map(line).collect();
+    let mut out = aligned(&rows);
     for stream in &report.streams {
         if let Some(cause) = lattice_core::Cause::ALL.iter().find(|cause| Some(cause.word()) == stream.cause) {
             let detail = stream.detail.as_deref().map_or(String::new(), |detail| format!(" ({detail})"));

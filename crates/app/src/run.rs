@@ -35,7 +35,7 @@ pub fn open(options: &OpenOptions) -> anyhow::Result<ExitCode> {
 
 /// A source without a name is called by its host and path.
 fn camera_name(url: &SourceUrl) -> String {
-    let port = if url.port() == SourceUrl::DEFAULT_PORT { String::new() } else { format!(":{}", url.port()) };
+    let port = if url.port() == url.scheme().default_port() { String::new() } else { format!(":{}", url.port()) };
     format!("{}{port}{}", url.host(), url.path().split('?').next().unwrap_or(""))
 }
 

@@ -2,7 +2,7 @@
 
 use crate::cli::StandinOptions;
 use anyhow::Context as _;
-use lattice_sim::{Camera, Fault, Log, Port, Role, tarnhithe};
+use lattice_sim::{Camera, Fault, Log, Port, Role, tarnhithe, whole_port};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead as _, Write as _};
 use std::process::ExitCode;
@@ -16,6 +16,9 @@ pub struct Announcement {
     pub main: String,
     /// URL of the sub stream.
     pub sub: String,
+    /// Host and port of the device service.
+    #[serde(default)]
+    pub service: String,
 }
 
 /// Runs until stopped.
@@ -26,7 +29,8 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
         Some(path) => Log::to_file(path).with_context(|| format!("cannot write the log {}", path.display()))?,
         None => Log::default(),
     };
-    let port = runtime.block_on(Port::start(tarnhithe(options.port), log))?;
+    let port =
+        runtime.block_on(Port::start(if options.all { whole_port(options.port) } else { tarnhithe(options.port) }, log))?;
     announce(port.cameras(), options.json)?;
     let _stderr = crate::logging::quiet_stderr();
     let (stop, stopped) = std::sync::mpsc::channel();
@@ -54,13 +58,14 @@ fn announce(cameras: &[Camera], json: bool) -> anyhow::Result<()> {
     let mut out = std::io::stdout().lock();
     for (number, camera) in (1..).zip(cameras) {
         if json {
-            let line = Announcement { name: camera.name().to_owned(), main: camera.url(Role::Main), sub: camera.url(Role::Sub) };
+            let (main, sub) = (camera.url(Role::Main), camera.url(Role::Sub));
+            let line = Announcement { name: camera.name().to_owned(), main, sub, service: camera.service_address().to_string() };
             writeln!(out, "{}", serde_json::to_string(&line)?)?;
             continue;
         }
         for stream in &camera.spec().streams {
             let size = format!("{}x{}", stream.width, stream.height);
-            let (name, word, url) = (camera.name(), stream.role.word(), camera.url(stream.role));
+            let (name, word, url) = (camera.name(), stream.role.word(), camera.stream_url(stream));
             writeln!(out, "{number}  {name:<16} {word:<5} {size:>9} at {:<5} {url}", stream.fps)?;
         }
     }

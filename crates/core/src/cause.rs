@@ -29,12 +29,16 @@ pub enum Cause {
     Late,
     /// The camera sends fewer frames than it declares.
     CameraSlowed,
+    /// The stream needs more than its link carries.
+    TooHeavy,
     /// The next clean picture waits for a keyframe.
     AwaitingKeyframe,
     /// The bitstream is damaged though no packet was lost.
     Damaged,
     /// No decoder here for this coding.
     UnknownCodec,
+    /// The stream is encrypted and its key is missing or wrong.
+    KeyNeeded,
     /// This machine does not keep up.
     MachineSlow,
     /// The terminal does not keep up.
@@ -47,7 +51,7 @@ pub enum Cause {
 
 impl Cause {
     /// Every cause, in the order of the manual.
-    pub const ALL: [Self; 19] = [
+    pub const ALL: [Self; 21] = [
         Self::Unresolved,
         Self::Unreachable,
         Self::PortClosed,
@@ -60,9 +64,11 @@ impl Cause {
         Self::PacketLoss,
         Self::Late,
         Self::CameraSlowed,
+        Self::TooHeavy,
         Self::AwaitingKeyframe,
         Self::Damaged,
         Self::UnknownCodec,
+        Self::KeyNeeded,
         Self::MachineSlow,
         Self::TerminalSlow,
         Self::ClockWrong,
@@ -85,9 +91,11 @@ impl Cause {
             Self::PacketLoss => "packet-loss",
             Self::Late => "late",
             Self::CameraSlowed => "camera-slowed",
+            Self::TooHeavy => "too-heavy",
             Self::AwaitingKeyframe => "awaiting-keyframe",
             Self::Damaged => "damaged",
             Self::UnknownCodec => "unknown-codec",
+            Self::KeyNeeded => "key-needed",
             Self::MachineSlow => "machine-slow",
             Self::TerminalSlow => "terminal-slow",
             Self::ClockWrong => "clock-wrong",
@@ -111,9 +119,11 @@ impl Cause {
             Self::PacketLoss => "packets lost on the path",
             Self::Late => "packets late",
             Self::CameraSlowed => "camera sends fewer frames",
+            Self::TooHeavy => "too heavy for the link",
             Self::AwaitingKeyframe => "waiting for a keyframe",
             Self::Damaged => "damaged bitstream",
             Self::UnknownCodec => "codec not known here",
+            Self::KeyNeeded => "stream is encrypted, key needed",
             Self::MachineSlow => "this machine too slow",
             Self::TerminalSlow => "terminal too slow",
             Self::ClockWrong => "camera clock wrong",
@@ -141,8 +151,10 @@ impl Cause {
             Self::PacketLoss => "Try TCP for this stream, or the lighter stream; look at the link.",
             Self::Late => "The link queues: try the lighter stream.",
             Self::CameraSlowed => "Look at the camera: night mode, its load, or its settings.",
+            Self::TooHeavy => "Take the lighter stream, or lower this one's bitrate in the camera.",
             Self::AwaitingKeyframe => "The picture returns with the next keyframe.",
             Self::Damaged => "The camera sends damaged data: restart it or update its firmware.",
+            Self::KeyNeeded => "Enter the stream's key, or switch its encryption off in the device.",
             Self::UnknownCodec => "Set the camera to H.264, or choose another of its streams.",
             Self::MachineSlow => "Show fewer or lighter streams on this machine.",
             Self::TerminalSlow => "Use a smaller window or a faster terminal.",

@@ -30,6 +30,23 @@ pub struct Offset {
     pub clock_wrong: bool,
 }
 
+/// How far a clock is off, in words: `7 min 3 s ahead`, `120 ms behind`.
+#[must_use]
+pub fn off_text(micros: i64) -> String {
+    let way = if micros >= 0 { "ahead" } else { "behind" };
+    let millis = micros.unsigned_abs() / 1000;
+    let (seconds, minutes, hours) = (millis / 1000, millis / 60_000, millis / 3_600_000);
+    let span = match (hours, minutes, seconds) {
+        (48.., ..) => format!("{} days", hours / 24),
+        (1.., ..) => format!("{hours} h {} min", minutes % 60),
+        (0, 1.., _) => format!("{minutes} min {} s", seconds % 60),
+        (0, 0, 10..) => format!("{seconds} s"),
+        (0, 0, 1..) => format!("{:.1} s", millis as f64 / 1000.0),
+        _ => format!("{millis} ms"),
+    };
+    format!("{span} {way}")
+}
+
 /// Follows the sender reports of one SSRC.
 #[derive(Debug, Clone)]
 pub struct CaptureClock {

@@ -12,9 +12,13 @@
 
 pub mod backoff;
 pub mod cause;
+pub mod check;
 pub mod clock;
+mod clock_probe;
+pub mod find;
 pub mod layout;
 pub mod meter;
+pub mod onvif;
 pub mod receiver;
 pub mod rtcp;
 pub mod rtp;
@@ -22,6 +26,7 @@ pub mod rtsp;
 pub mod sdp;
 mod secret;
 mod source;
+pub mod target;
 mod time;
 mod units;
 pub mod verdict;
@@ -29,8 +34,9 @@ pub mod video;
 pub mod wire;
 
 pub use cause::Cause;
+pub use clock_probe::{ClockOffset, ClockProbe};
 pub use secret::Secret;
-pub use source::{Credentials, SourceUrl, SourceUrlError, Transport, TransportChoice};
+pub use source::{Credentials, Scheme, SourceUrl, SourceUrlError, Transport, TransportChoice};
 pub use time::{ClockPair, Mono, NtpTime, Wall};
 pub use units::{BitsPerSecond, ClockRate, FrameRate, Ticks};
 pub use verdict::Verdict;

@@ -15,7 +15,7 @@ mod recent_loss;
 
 pub use bitrate::Bitrate;
 pub use dropout::{Dropout, DropoutKind, DropoutMeter};
-pub use figures::{Dropped, Figures, FrameCounts, Latency, LatencyBasis, Spread};
+pub use figures::{Dropped, Figures, FrameCounts, Latency, LatencyBasis, Milestones, Spread};
 pub use hub::Meter;
 pub use keyframes::KeyframeMeter;
 pub use latency::LatencyMeter;

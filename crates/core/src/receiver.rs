@@ -115,7 +115,7 @@ impl Receiver {
         assembler.count_from(self.next_number);
         self.meter.on_playing(now, video, transport);
         if let Some(sps) = assembler.sps() {
-            self.meter.on_parameters(sps);
+            self.meter.on_parameters(now, sps);
         }
         self.meter.sequence.restart();
         self.stream = Some(Stream {
@@ -331,7 +331,7 @@ impl Stream {
             if unit.keyframe
                 && let Some(sps) = self.assembler.sps()
             {
-                meter.on_parameters(sps);
+                meter.on_parameters(now, sps);
             }
             let displayable = self.clean.on_access_unit(&unit);
             meter.on_unit(now, &unit, displayable);

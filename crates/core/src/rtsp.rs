@@ -11,7 +11,7 @@ mod message;
 mod transport;
 
 pub use auth::{Challenge, ChallengeScheme, DigestAlgorithm, authorization, digest_response, parameters as auth_parameters};
-pub use client::{Action, Client, ClientConfig, Failure, FailureKind, Playing};
+pub use client::{Action, Client, ClientConfig, Failure, FailureKind, Playing, Progress};
 pub use control::join as join_control;
 pub use framer::{Frame, Framer, FramerError, MAX_MESSAGE};
 pub use message::{Headers, Message, MessageError, Request, Response};

@@ -1,8 +1,8 @@
 //! Session descriptions (RFC 4566), as far as receiving video needs them.
 //!
-//! Not done: time, bandwidth, encryption keys, groups. Lines that are not understood are skipped.
+//! Not done: time, groups, bandwidth other than `AS`. Lines that are not understood are skipped.
 
-use crate::{ClockRate, FrameRate};
+use crate::{BitsPerSecond, ClockRate, FrameRate, Secret};
 use base64::Engine as _;
 use base64::alphabet::STANDARD as ALPHABET;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
@@ -56,6 +56,9 @@ pub struct Media {
     rtpmaps: BTreeMap<u8, (String, u32)>,
     fmtps: BTreeMap<u8, String>,
     framerate: Option<String>,
+    bandwidth_kbps: Option<u32>,
+    secure: bool,
+    crypto: Vec<String>,
 }
 
 /// A video stream that can be asked for.
@@ -71,8 +74,15 @@ pub struct Video {
     pub control: Option<String>,
     /// `a=framerate`.
     pub declared: Option<FrameRate>,
-    /// NAL units of `sprop-parameter-sets` (RFC 6184 §8.1), without start codes.
+    /// NAL units of `sprop-parameter-sets` (RFC 6184 §8.1) or `sprop-vps`, `-sps`, `-pps` (RFC 7798
+    /// §7.1), without start codes.
     pub parameter_sets: Vec<Vec<u8>>,
+    /// `b=AS` (RFC 4566 §5.8): the bandwidth it declares.
+    pub bandwidth: Option<BitsPerSecond>,
+    /// The profile is a secure one (`RTP/SAVP`): packets are SRTP.
+    pub secure: bool,
+    /// Values of `a=crypto` (RFC 4568), in order. They hold keys.
+    pub crypto: Vec<Secret<String>>,
 }
 
 /// A session description.
@@ -86,6 +96,8 @@ pub struct Description {
 
 /// Most media sections read: no camera has more.
 const MAX_MEDIA: usize = 64;
+/// Most `a=crypto` lines kept of one section.
+const MAX_CRYPTO: usize = 16;
 
 impl Description {
     /// Reads a description. Never fails: what is not there is `None` or empty.
@@ -97,6 +109,7 @@ impl Description {
             let room = out.media.len() < MAX_MEDIA;
             match (kind, out.media.last_mut()) {
                 ("m", _) if room => out.media.push(parse_media(value)),
+                ("b", Some(media)) => media.bandwidth_kbps = value.strip_prefix("AS:").and_then(|kbps| kbps.trim().parse().ok()),
                 ("a", Some(media)) => media.attribute(value),
                 ("a", None) => {
                     if let Some(control) = value.strip_prefix("control:") {
@@ -120,8 +133,9 @@ impl Description {
 fn parse_media(value: &str) -> Media {
     let mut words = value.split_whitespace();
     let kind = words.next().unwrap_or("").to_owned();
-    let formats = words.skip(2).filter_map(|word| word.parse().ok()).collect();
-    Media { kind, formats, ..Media::default() }
+    let secure = words.nth(1).is_some_and(|profile| profile.to_ascii_uppercase().contains("SAVP"));
+    let formats = words.filter_map(|word| word.parse().ok()).collect();
+    Media { kind, formats, secure, ..Media::default() }
 }
 
 impl Media {
@@ -130,6 +144,7 @@ impl Media {
         let value = value.trim();
         match name.trim().to_ascii_lowercase().as_str() {
             "control" => self.control = Some(value.to_owned()),
+            "crypto" if self.crypto.len() < MAX_CRYPTO => self.crypto.push(value.to_owned()),
             "framerate" => self.framerate = Some(value.to_owned()),
             "rtpmap" => {
                 if let Some((format, map)) = parse_rtpmap(value) {
@@ -169,7 +184,17 @@ impl Media {
         let (payload_type, (codec, clock_rate)) = known.or_else(|| offered().next()).or_else(unnamed)?;
         let declared = self.framerate.as_deref().and_then(|text| text.parse().ok()).and_then(FrameRate::new);
         let parameter_sets = self.fmtps.get(&payload_type).map(|fmtp| sprop_parameter_sets(fmtp)).unwrap_or_default();
-        Some(Video { payload_type, codec, clock_rate, control: self.control.clone(), declared, parameter_sets })
+        Some(Video {
+            payload_type,
+            codec,
+            clock_rate,
+            control: self.control.clone(),
+            declared,
+            parameter_sets,
+            bandwidth: self.bandwidth_kbps.map(|kbps| BitsPerSecond(f64::from(kbps) * 1e3)),
+            secure: self.secure,
+            crypto: self.crypto.iter().cloned().map(Secret::new).collect(),
+        })
     }
 }
 
@@ -185,12 +210,18 @@ fn sprop_parameter_sets(fmtp: &str) -> Vec<Vec<u8>> {
     // Real descriptions omit the padding now and then.
     let engine =
         GeneralPurpose::new(&ALPHABET, GeneralPurposeConfig::new().with_decode_padding_mode(DecodePaddingMode::Indifferent));
-    let parameter = |part: &str| {
-        let (key, value) = part.split_once('=')?;
-        key.trim().eq_ignore_ascii_case("sprop-parameter-sets").then(|| value.trim().to_owned())
+    let parameter = |name: &str| {
+        fmtp.split(';').find_map(|part| {
+            let (key, value) = part.split_once('=')?;
+            key.trim().eq_ignore_ascii_case(name).then(|| value.trim().to_owned())
+        })
     };
-    let Some(sets) = fmtp.split(';').find_map(parameter) else { return Vec::new() };
-    sets.split(',').filter_map(|set| engine.decode(set.trim()).ok()).filter(|set| !set.is_empty()).collect()
+    let names = ["sprop-parameter-sets", "sprop-vps", "sprop-sps", "sprop-pps"];
+    let lists = names.iter().filter_map(|name| parameter(name));
+    lists
+        .flat_map(|list| list.split(',').map(|set| engine.decode(set.trim()).unwrap_or_default()).collect::<Vec<_>>())
+        .filter(|set| !set.is_empty())
+        .collect()
 }
 
 #[cfg(test)]

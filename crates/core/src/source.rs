@@ -45,6 +45,61 @@ impl Transport {
     }
 }
 
+/// How an address is spoken to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Scheme {
+    /// RTSP in the clear (RFC 2326).
+    Rtsp,
+    /// RTSP over TLS.
+    Rtsps,
+    /// A still or multipart JPEG by HTTP.
+    Http,
+    /// The same over TLS.
+    Https,
+}
+
+impl Scheme {
+    /// As written before `://`.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Rtsp => "rtsp",
+            Self::Rtsps => "rtsps",
+            Self::Http => "http",
+            Self::Https => "https",
+        }
+    }
+
+    /// The port where none is given (IANA: rtsps is 322).
+    #[must_use]
+    pub const fn default_port(self) -> u16 {
+        match self {
+            Self::Rtsp => 554,
+            Self::Rtsps => 322,
+            Self::Http => 80,
+            Self::Https => 443,
+        }
+    }
+
+    /// Whether the connection is encrypted.
+    #[must_use]
+    pub const fn is_tls(self) -> bool {
+        matches!(self, Self::Rtsps | Self::Https)
+    }
+
+    /// Whether it is RTSP, with or without TLS.
+    #[must_use]
+    pub const fn is_rtsp(self) -> bool {
+        matches!(self, Self::Rtsp | Self::Rtsps)
+    }
+
+    /// The scheme with this name, in any case.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Rtsp, Self::Rtsps, Self::Http, Self::Https].into_iter().find(|scheme| scheme.word().eq_ignore_ascii_case(word))
+    }
+}
+
 /// Why an address cannot be used, said so that the next try can succeed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SourceUrlError {
@@ -54,8 +109,8 @@ pub enum SourceUrlError {
     /// No `scheme://` at the front.
     #[error("no rtsp:// at the front: write rtsp:// followed by the camera's address")]
     NoScheme,
-    /// A scheme that is not RTSP.
-    #[error("{scheme}:// is not an RTSP address: only rtsp:// sources can be opened")]
+    /// A scheme that is not known here.
+    #[error("{scheme}:// is not known here: an address begins with rtsp://, rtsps://, http:// or https://")]
     OtherScheme {
         /// The scheme as typed, in lower case.
         scheme: String,
@@ -77,7 +132,7 @@ pub enum SourceUrlError {
     },
 }
 
-/// An `rtsp://` address with its sign-in taken out (RFC 2326 §3.2).
+/// The address of a stream or still with its sign-in taken out (RFC 2326 §3.2, RFC 3986).
 ///
 /// Displaying it never shows a password:
 /// ```
@@ -90,6 +145,7 @@ pub enum SourceUrlError {
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SourceUrl {
+    scheme: Scheme,
     host: String,
     port: Option<u16>,
     path: String,
@@ -97,8 +153,17 @@ pub struct SourceUrl {
 }
 
 impl SourceUrl {
-    /// The port of RTSP where none is given.
-    pub const DEFAULT_PORT: u16 = 554;
+    /// An address of its parts; `path` begins with a slash, or is empty.
+    #[must_use]
+    pub fn new(scheme: Scheme, host: &str, port: Option<u16>, path: &str) -> Self {
+        Self { scheme, host: host.to_owned(), port, path: path.to_owned(), credentials: None }
+    }
+
+    /// How it is spoken to.
+    #[must_use]
+    pub const fn scheme(&self) -> Scheme {
+        self.scheme
+    }
 
     /// Host name or address, without the brackets of an IPv6 address.
     #[must_use]
@@ -109,7 +174,21 @@ impl SourceUrl {
     /// The TCP port.
     #[must_use]
     pub fn port(&self) -> u16 {
-        self.port.unwrap_or(Self::DEFAULT_PORT)
+        self.port.unwrap_or(self.scheme.default_port())
+    }
+
+    /// The same on another port.
+    #[must_use]
+    pub const fn with_port(mut self, port: u16) -> Self {
+        self.port = Some(port);
+        self
+    }
+
+    /// The same on another host.
+    #[must_use]
+    pub fn with_host(mut self, host: &str) -> Self {
+        host.clone_into(&mut self.host);
+        self
     }
 
     /// Path and query, with the leading slash; may be empty.
@@ -134,7 +213,13 @@ impl SourceUrl {
     /// What goes into a request line: no sign-in.
     #[must_use]
     pub fn request_uri(&self) -> String {
-        format!("rtsp://{}:{}{}", self.bracketed_host(), self.port(), self.path)
+        format!("{}://{}:{}{}", self.scheme.word(), self.bracketed_host(), self.port(), self.path)
+    }
+
+    /// Host and port as they stand in an address.
+    #[must_use]
+    pub fn authority(&self) -> String {
+        format!("{}:{}", self.bracketed_host(), self.port())
     }
 
     fn bracketed_host(&self) -> String {
@@ -166,9 +251,8 @@ impl std::str::FromStr for SourceUrl {
             return Err(SourceUrlError::Character { what });
         }
         let (scheme, rest) = text.split_once("://").ok_or(SourceUrlError::NoScheme)?;
-        if !scheme.eq_ignore_ascii_case("rtsp") {
-            return Err(SourceUrlError::OtherScheme { scheme: scheme.to_ascii_lowercase() });
-        }
+        let other = || SourceUrlError::OtherScheme { scheme: scheme.to_ascii_lowercase() };
+        let scheme = Scheme::from_word(scheme).ok_or_else(other)?;
         let end = rest.find(['/', '?']).unwrap_or(rest.len());
         // A password with an unescaped slash: the last @ before any query still ends the sign-in
         // only when it stands before the first slash; anything else is part of the path.
@@ -183,7 +267,7 @@ impl std::str::FromStr for SourceUrl {
             return Err(SourceUrlError::NoHost);
         }
         let port = port.map(parse_port).transpose()?;
-        Ok(Self { host: host.to_owned(), port, path: path.to_owned(), credentials })
+        Ok(Self { scheme, host: host.to_owned(), port, path: path.to_owned(), credentials })
     }
 }
 
@@ -220,7 +304,7 @@ fn parse_port(text: &str) -> Result<u16, SourceUrlError> {
 
 impl fmt::Display for SourceUrl {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("rtsp://")?;
+        write!(f, "{}://", self.scheme.word())?;
         if let Some(credentials) = &self.credentials {
             write!(f, "{}@", percent_encoding::utf8_percent_encode(&credentials.user, percent_encoding::NON_ALPHANUMERIC))?;
         }
@@ -257,7 +341,7 @@ mod tests {
         for (text, want) in [
             ("", "empty"),
             ("192.0.2.1/live", "no rtsp://"),
-            ("http://192.0.2.1/", "http:// is not"),
+            ("ftp://192.0.2.1/", "ftp:// is not"),
             ("rtsp:///live", "no host"),
             ("rtsp://cam:0/live", "1 to 65535"),
             ("rtsp://cam:99999/live", "1 to 65535"),

@@ -4,12 +4,26 @@
 //! comes back by itself. Judgement is core's; this crate only moves bytes and tells the time.
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+/// What this program calls itself to servers.
+pub(crate) const AGENT: &str = concat!("amber-lattice/", env!("CARGO_PKG_VERSION"));
+
 pub mod clock;
 mod connect;
+mod connection;
+mod describe;
+mod device;
+pub mod discovery;
+pub mod find;
+mod http;
 mod outcome;
 mod play;
+pub mod reach;
 mod source;
 mod udp;
 
+pub use connection::{Fingerprint, TlsError, Trust};
+pub use describe::{Description, describe};
+pub use device::{Device, DeviceError, Offered};
+pub use http::HttpError;
 pub use source::{Command, Runtime, Source, SourceConfig, Station, UnitSink};
 pub use udp::UdpPair;

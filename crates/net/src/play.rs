@@ -1,7 +1,8 @@
 //! One try: connect, play, receive until it ends.
 
 use crate::clock;
-use crate::connect::connect;
+use crate::connect::connect_to;
+use crate::connection::{Connection, TlsError, Trust, tls};
 use crate::outcome::Outcome;
 use crate::source::{Command, Driver, PUBLISH_SLACK, media_came};
 use crate::udp::UdpPair;
@@ -13,13 +14,14 @@ use std::net::SocketAddr;
 use std::pin::Pin;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::TcpStream;
 use tokio::time::{Sleep, sleep_until, timeout};
 
 /// UDP that brings nothing for this long is given up under `auto`.
 const UDP_TRIAL: Duration = Duration::from_secs(3);
 /// A session that brings nothing for this long is closed and opened anew.
 const SILENCE: Duration = Duration::from_secs(10);
+/// TLS that is not agreed in this time never will be.
+const TLS_WITHIN: Duration = Duration::from_secs(6);
 /// A write that does not finish in this time means that the connection is dead.
 const WRITE_WITHIN: Duration = Duration::from_secs(3);
 /// Room for reading; grows when one message needs more.
@@ -32,6 +34,7 @@ const MOVED: Duration = Duration::from_millis(200);
 pub struct Play {
     pub url: SourceUrl,
     pub transport: TransportChoice,
+    pub trust: Trust,
 }
 
 /// Runs one try to its end.
@@ -39,9 +42,12 @@ pub struct Play {
 /// # Cancel safety
 /// Not to be cancelled: the session would be left without TEARDOWN.
 pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
+    driver.receiver.meter().begin_try(clock::now());
     driver.receiver.meter().set_unanswered(Some((clock::now(), Cause::Unreachable)));
     let connected = tokio::select! {
-        connected = connect(&play.url) => connected,
+        connected = connect_to(play.url.host(), play.url.port(), None) => {
+            connected.map_err(|(cause, text)| Outcome::Failed(cause, text))
+        }
         outcome = interrupted(driver) => return outcome,
     };
     driver.receiver.meter().set_unanswered(None);
@@ -49,20 +55,35 @@ pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
         Ok(stream) => stream,
         Err(outcome) => return outcome,
     };
-    let udp = if play.transport == TransportChoice::Tcp {
+    driver.receiver.meter().on_connected(clock::now());
+    let local = stream.local_addr();
+    let stream = if play.url.scheme().is_tls() {
+        let agreed = timeout(TLS_WITHIN, tls(stream, play.url.host(), play.trust));
+        let agreed = tokio::select! {
+            agreed = agreed => agreed,
+            outcome = interrupted(driver) => return outcome,
+        };
+        match agreed {
+            Ok(Ok(stream)) => stream,
+            Ok(Err(error @ TlsError::Certificate { .. })) => return Outcome::Locked(error.to_string()),
+            Ok(Err(error)) => return Outcome::Failed(Cause::NotRtsp, error.to_string()),
+            Err(_) => return Outcome::Failed(Cause::Silence, format!("TLS was not agreed within {} s", TLS_WITHIN.as_secs())),
+        }
+    } else {
+        Connection::Plain(stream)
+    };
+    // In TLS everything travels in the one connection: over UDP the packets would be readable.
+    let transport = if play.url.scheme().is_tls() { TransportChoice::Tcp } else { play.transport };
+    let udp = if transport == TransportChoice::Tcp {
         None
     } else {
-        stream
-            .local_addr()
-            .and_then(|address| UdpPair::bind(address.ip()))
-            .inspect_err(|error| tracing::warn!(%error, "no UDP ports"))
-            .ok()
+        local.and_then(|address| UdpPair::bind(address.ip())).inspect_err(|error| tracing::warn!(%error, "no UDP ports")).ok()
     };
     let config = ClientConfig {
         url: play.url,
-        transport: play.transport,
+        transport,
         udp_ports: udp.as_ref().and_then(|udp| udp.ports().ok()),
-        agent: concat!("amber-lattice/", env!("CARGO_PKG_VERSION")).to_owned(),
+        agent: crate::AGENT.to_owned(),
         client_nonce: format!("{:016x}", rand::random::<u64>()),
     };
     let client = Client::new(clock::now(), config);
@@ -73,7 +94,7 @@ pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
         framer: Framer::default(),
         input: Input::new(),
         playing: None,
-        choice: play.transport,
+        choice: transport,
         timer: Timer::new(),
     };
     session.run(driver).await
@@ -99,7 +120,7 @@ struct Active {
 }
 
 struct Session {
-    stream: TcpStream,
+    stream: Connection,
     udp: Option<UdpPair>,
     client: Client,
     framer: Framer,
@@ -237,6 +258,7 @@ impl Session {
                         self.client.on_closed();
                     }
                 }
+                Action::Progress(progress) => driver.receiver.meter().on_progress(clock::now(), progress),
                 Action::Playing(details) => self.begin(driver, *details),
                 Action::Failed(failure) => return Some(failure.into()),
                 Action::Redirect(url) => return Some(Outcome::Redirect(Box::new(url))),
@@ -248,7 +270,7 @@ impl Session {
     fn begin(&mut self, driver: &mut Driver, details: Playing) {
         let now = clock::now();
         driver.receiver.begin(now, &details.video, details.transport);
-        let peer = self.stream.peer_addr().ok();
+        let peer = self.stream.tcp().peer_addr().ok();
         let source = details.source.as_ref().and_then(|text| text.parse().ok()).or(peer.map(|peer| peer.ip()));
         let rtcp_peer = source.zip(details.server_ports).map(|(ip, (_, rtcp))| SocketAddr::new(ip, rtcp));
         tracing::info!(codec = %details.video.codec, transport = details.transport.word(), "playing");

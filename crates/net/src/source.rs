@@ -1,6 +1,7 @@
 //! One stream, for as long as it is wanted.
 
 use crate::clock;
+use crate::connection::Trust;
 use crate::outcome::Outcome;
 use crate::play::{Play, attempt};
 use lattice_core::backoff::Backoff;
@@ -36,6 +37,16 @@ pub struct SourceConfig {
     pub transport: TransportChoice,
     /// Whether pictures will be decoded from it.
     pub decodes: bool,
+    /// How its certificate is judged, where it is asked through TLS.
+    pub trust: Trust,
+}
+
+impl SourceConfig {
+    /// A stream to be received and decoded as it comes.
+    #[must_use]
+    pub const fn new(url: SourceUrl, transport: TransportChoice) -> Self {
+        Self { url, transport, decodes: true, trust: Trust::Verify }
+    }
 }
 
 /// An order to a source.
@@ -269,7 +280,7 @@ impl Driver {
                 (TransportChoice::Auto, Some(Transport::Tcp)) => TransportChoice::Tcp,
                 (choice, _) => choice,
             };
-            let play = Play { url: url.clone(), transport };
+            let play = Play { url: url.clone(), transport, trust: self.config.trust };
             let outcome = attempt(self, play).await;
             self.receiver.end();
             tracing::info!(url = %url, ?outcome, "session ended");

@@ -36,7 +36,7 @@ fn rig(change: impl FnOnce(&mut CameraSpec)) -> Rig {
 
 impl Rig {
     fn open_url(&self, url: &str, transport: TransportChoice) -> Source {
-        let config = SourceConfig { url: url.parse().unwrap(), transport, decodes: false };
+        let config = SourceConfig { decodes: false, ..SourceConfig::new(url.parse().unwrap(), transport) };
         Source::open(self.runtime.handle(), config, None)
     }
 
@@ -141,7 +141,7 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
     let sink = Box::new(move |unit, _: Option<&lattice_core::video::Sps>| {
         lane.push(unit, Some((320, 180)), ColourDescription::default());
     });
-    let config = SourceConfig { url: rig.camera.url(Role::Sub).parse().unwrap(), transport: TransportChoice::Udp, decodes: true };
+    let config = SourceConfig::new(rig.camera.url(Role::Sub).parse().unwrap(), TransportChoice::Udp);
     let source = Source::open(rig.runtime.handle(), config, Some(sink));
     stations.set(source.stations()).unwrap();
     let figures = wait(&source, "ten seconds decoded", 40, |f| {

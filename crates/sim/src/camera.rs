@@ -1,5 +1,6 @@
 //! One camera: what it is, what runs of it, what goes wrong with it.
 
+use crate::device::DeviceSpec;
 use crate::fault::Fault;
 use crate::log::{Event, Log, Record};
 use crate::scene::View;
@@ -7,7 +8,8 @@ use crate::video::VideoStream;
 use lattice_core::Credentials;
 use lattice_core::rtsp::DigestAlgorithm;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::atomic::AtomicU16;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use tokio::sync::watch;
 
@@ -46,6 +48,21 @@ pub struct StreamSpec {
     pub kbps: u32,
     /// From one keyframe to the next.
     pub keyframe_interval: Duration,
+    /// Its channel of a recorder, from 1; 0 for a camera's own.
+    pub channel: u32,
+    /// The device declares it and does not give it.
+    pub switched_off: bool,
+}
+
+impl StreamSpec {
+    /// Its path.
+    #[must_use]
+    pub fn path(&self) -> String {
+        match self.channel {
+            0 => format!("/{}", self.role.word()),
+            channel => format!("/ch{channel}/{}", self.role.word()),
+        }
+    }
 }
 
 /// How a camera wants its viewers to sign in.
@@ -84,6 +101,12 @@ pub struct CameraSpec {
     pub udp: bool,
     /// Seed of what is random in its faults.
     pub seed: u64,
+    /// How far its clock is ahead, in milliseconds.
+    pub clock_ahead_ms: i64,
+    /// Its device service.
+    pub device: Option<DeviceSpec>,
+    /// Names of a recorder's channels.
+    pub channel_names: Vec<String>,
 }
 
 /// What is wrong at a moment.
@@ -104,10 +127,59 @@ pub struct Camera {
 
 pub(crate) struct Shared {
     pub spec: CameraSpec,
-    pub address: SocketAddr,
+    /// Where it listens now: it may move.
+    pub address: watch::Sender<SocketAddr>,
+    pub service_port: AtomicU16,
+    state: Mutex<State>,
     pub streams: Vec<Arc<VideoStream>>,
     pub faults: Arc<Faults>,
     pub log: Log,
+}
+
+/// What can be changed while it runs.
+#[derive(Debug)]
+pub(crate) struct State {
+    pub sign_in: Option<SignIn>,
+    /// Microseconds that its clock is ahead.
+    pub clock_ahead: i64,
+}
+
+impl Shared {
+    pub fn new(
+        spec: CameraSpec,
+        address: SocketAddr,
+        service_port: u16,
+        streams: Vec<Arc<VideoStream>>,
+        faults: Arc<Faults>,
+        log: Log,
+    ) -> Self {
+        let state = State { sign_in: spec.sign_in.clone(), clock_ahead: spec.clock_ahead_ms * 1000 };
+        let (address, service_port) = (watch::Sender::new(address), AtomicU16::new(service_port));
+        Self { spec, address, service_port, state: Mutex::new(state), streams, faults, log }
+    }
+
+    pub fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Its channels, by number; a camera has one, of number 0.
+    pub fn channels(&self) -> std::collections::BTreeSet<u32> {
+        self.spec.streams.iter().map(|stream| stream.channel).collect()
+    }
+
+    pub fn channel_name(&self, channel: u32) -> &str {
+        let named = channel.checked_sub(1).and_then(|index| self.spec.channel_names.get(index as usize));
+        named.unwrap_or(&self.spec.name)
+    }
+
+    /// It has no account yet.
+    pub fn is_first_use(&self) -> bool {
+        self.is_first_use_locked(&self.state())
+    }
+
+    pub fn is_first_use_locked(&self, state: &State) -> bool {
+        state.sign_in.is_none() && self.spec.device.as_ref().is_some_and(|device| device.first_use)
+    }
 }
 
 #[derive(Debug)]
@@ -133,6 +205,7 @@ impl Faults {
                 Fault::Loss { share, .. } => trouble.loss = share,
                 Fault::Delay { base, jitter, .. } => trouble.delay = Some((base, jitter)),
                 Fault::Slow { share, .. } => trouble.pace = share,
+                Fault::Move { .. } => {}
             }
         }
         trouble
@@ -160,17 +233,33 @@ impl Camera {
     /// Where it listens.
     #[must_use]
     pub fn address(&self) -> SocketAddr {
-        self.shared.address
+        *self.shared.address.borrow()
+    }
+
+    /// Where its device service listens; the port is 0 where it has none.
+    #[must_use]
+    pub fn service_address(&self) -> SocketAddr {
+        SocketAddr::new(self.address().ip(), self.shared.service_port())
     }
 
     /// The address of one of its streams, with the sign-in it wants: a stand-in's password is no secret.
     #[must_use]
     pub fn url(&self, role: Role) -> String {
         let sign_in =
-            self.shared.spec.sign_in.as_ref().map_or(String::new(), |sign_in| {
+            self.shared.state().sign_in.as_ref().map_or(String::new(), |sign_in| {
                 format!("{}:{}@", sign_in.credentials.user, sign_in.credentials.password.reveal())
             });
-        format!("rtsp://{sign_in}{}/{}", self.shared.address, role.word())
+        let mut streams = self.shared.spec.streams.iter();
+        let path = streams.find(|stream| stream.role == role).map_or_else(|| format!("/{}", role.word()), StreamSpec::path);
+        format!("rtsp://{sign_in}{}{path}", self.address())
+    }
+
+    /// The address of one of its streams, of whatever channel, with the sign-in it wants.
+    #[must_use]
+    pub fn stream_url(&self, stream: &StreamSpec) -> String {
+        let own = self.url(stream.role);
+        let base = own.rsplit_once(&self.address().to_string()).map_or("", |(base, _)| base);
+        format!("{base}{}{}", self.address(), stream.path())
     }
 
     /// Orders a fault from now on.
@@ -180,7 +269,11 @@ impl Camera {
         let event = Event::Fault { kind: fault.word().to_owned(), lasting_ms: fault.lasting().as_millis() as u64 };
         let name = self.name().to_owned();
         self.shared.log.write(Record { at: unix_micros(), camera: name, stream: String::new(), viewer: 0, event });
-        if matches!(fault, Fault::Cut { .. }) {
+        if let Fault::Move { to } = fault {
+            let port = self.address().port();
+            self.shared.address.send_replace(SocketAddr::new(to, port));
+        }
+        if matches!(fault, Fault::Cut { .. } | Fault::Move { .. }) {
             self.shared.faults.cuts.send_modify(|count| *count += 1);
         }
     }

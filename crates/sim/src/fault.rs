@@ -1,5 +1,6 @@
 //! Faults on order.
 
+use std::net::IpAddr;
 use std::str::FromStr;
 use std::time::Duration;
 
@@ -39,6 +40,11 @@ pub enum Fault {
         /// How long.
         lasting: Duration,
     },
+    /// The device is at another address from now on.
+    Move {
+        /// Where.
+        to: IpAddr,
+    },
 }
 
 impl Fault {
@@ -51,6 +57,7 @@ impl Fault {
             | Self::Loss { lasting, .. }
             | Self::Delay { lasting, .. }
             | Self::Slow { lasting, .. } => *lasting,
+            Self::Move { .. } => Duration::ZERO,
         }
     }
 
@@ -63,6 +70,7 @@ impl Fault {
             Self::Loss { .. } => "loss",
             Self::Delay { .. } => "delay",
             Self::Slow { .. } => "slow",
+            Self::Move { .. } => "move",
         }
     }
 }
@@ -70,7 +78,7 @@ impl Fault {
 /// Why a fault could not be understood.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS or slow PERCENT SECONDS"
+    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS or move ADDRESS"
 )]
 pub struct FaultParseError(pub String);
 
@@ -81,6 +89,10 @@ impl FromStr for Fault {
         let error = || FaultParseError(text.to_owned());
         let mut words = text.split_whitespace();
         let kind = words.next().ok_or_else(error)?;
+        if kind == "move" {
+            let to: IpAddr = words.next().and_then(|word| word.parse().ok()).ok_or_else(error)?;
+            return if to.is_loopback() { Ok(Self::Move { to }) } else { Err(error()) };
+        }
         let numbers: Vec<f64> = words.map(|word| word.parse().map_err(|_| error())).collect::<Result<_, _>>()?;
         let sane = numbers.iter().all(|n: &f64| n.is_finite() && (0.0..=86_400_000.0).contains(n));
         let seconds = Duration::from_secs_f64;
@@ -108,7 +120,7 @@ mod tests {
     fn orders_are_understood_or_explained() {
         assert_eq!("cut 2.5".parse(), Ok(Fault::Cut { lasting: Duration::from_millis(2500) }));
         assert_eq!("loss 3 10".parse(), Ok(Fault::Loss { share: 0.03, lasting: Duration::from_secs(10) }));
-        for bad in ["", "cut", "cut x", "cut -1", "loss 200 1", "slow 0 1", "melt 1", "stall NaN"] {
+        for bad in ["", "cut", "cut x", "cut -1", "loss 200 1", "slow 0 1", "melt 1", "stall NaN", "move", "move 192.0.2.1"] {
             assert!(bad.parse::<Fault>().unwrap_err().to_string().contains("say cut SECONDS"), "{bad}");
         }
     }

@@ -9,6 +9,8 @@
 mod block_code;
 mod camera;
 mod canvas;
+mod device;
+mod discovery;
 mod fault;
 mod log;
 mod pacer;
@@ -20,7 +22,8 @@ mod video;
 pub use block_code::{read as read_block_code, stamp as stamp_block_code};
 pub use camera::{Camera, CameraSpec, Role, SignIn, StreamSpec};
 pub use canvas::Canvas;
+pub use device::DeviceSpec;
 pub use fault::{Fault, FaultParseError};
 pub use log::{Event, Log, Record};
-pub use port::{Port, PortError, tarnhithe};
+pub use port::{Port, PortError, tarnhithe, whole_port};
 pub use scene::{Scene, View};

@@ -1,10 +1,11 @@
 //! The port as a whole.
 
 use crate::camera::{Camera, CameraSpec, Faults, Role, Shared, SignIn, StreamSpec};
+use crate::device::DeviceSpec;
 use crate::log::Log;
 use crate::scene::View;
-use crate::server::serve;
 use crate::video::VideoStream;
+use crate::{device, discovery, server};
 use lattice_core::rtsp::DigestAlgorithm;
 use lattice_core::{Credentials, Secret};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -44,16 +45,26 @@ impl Port {
         let mut servers = JoinSet::new();
         let mut cameras = Vec::new();
         for spec in specs {
-            let wanted = SocketAddr::new(spec.address, spec.port);
-            let listen_error = |source| PortError::Listen { camera: spec.name.clone(), address: wanted, source };
-            let listener = TcpListener::bind(wanted).await.map_err(listen_error)?;
-            let address = listener.local_addr().map_err(listen_error)?;
+            let (streams, address) = listen(&spec, spec.port).await?;
+            let service = match &spec.device {
+                Some(device) => Some(listen(&spec, device.port).await?),
+                None => None,
+            };
             let faults = Arc::new(Faults::new());
             let stream = |stream: &StreamSpec| Arc::new(VideoStream::new(*stream, spec.clone(), faults.clone()));
-            let streams = spec.streams.iter().map(stream).collect();
-            let shared = Arc::new(Shared { spec: spec.clone(), address, streams, faults: faults.clone(), log: log.clone() });
-            servers.spawn(serve(listener, shared.clone()));
+            let coded = spec.streams.iter().map(stream).collect();
+            let service_port = service.as_ref().map_or(0, |(_, address)| address.port());
+            let shared = Arc::new(Shared::new(spec.clone(), address, service_port, coded, faults, log.clone()));
+            servers.spawn(server::serve(streams, shared.clone()));
+            if let Some((listener, _)) = service {
+                servers.spawn(device::serve(listener, shared.clone()));
+            }
             cameras.push(Camera { shared });
+        }
+        let discoverable = |camera: &&Camera| camera.spec().device.as_ref().is_some_and(|device| device.discoverable);
+        let found: Vec<_> = cameras.iter().filter(discoverable).map(|camera: &Camera| camera.shared.clone()).collect();
+        if !found.is_empty() {
+            servers.spawn(discovery::serve(found));
         }
         Ok(Self { cameras, _servers: servers })
     }
@@ -65,38 +76,126 @@ impl Port {
     }
 }
 
+async fn listen(spec: &CameraSpec, port: u16) -> Result<(TcpListener, SocketAddr), PortError> {
+    let wanted = SocketAddr::new(spec.address, port);
+    let error = |source| PortError::Listen { camera: spec.name.clone(), address: wanted, source };
+    let listener = TcpListener::bind(wanted).await.map_err(error)?;
+    let address = listener.local_addr().map_err(error)?;
+    Ok((listener, address))
+}
+
 const fn stream(role: Role, width: usize, height: usize, fps: f64, kbps: u32) -> StreamSpec {
-    StreamSpec { role, width, height, fps, kbps, keyframe_interval: Duration::from_secs(2) }
+    let keyframe_interval = Duration::from_secs(2);
+    StreamSpec { role, width, height, fps, kbps, keyframe_interval, channel: 0, switched_off: false }
+}
+
+fn usual() -> Vec<StreamSpec> {
+    vec![stream(Role::Main, 1280, 720, 25.0, 2000), stream(Role::Sub, 640, 360, 12.5, 400)]
+}
+
+fn sign_in(user: &str, password: &str) -> SignIn {
+    let credentials = Credentials { user: user.into(), password: Secret::new(password.into()) };
+    SignIn { credentials, digest: Some(DigestAlgorithm::Md5) }
+}
+
+/// The account of the port's own cameras; made up, and no secret.
+fn keeper() -> SignIn {
+    sign_in("harbour", "ebb-and-flow")
+}
+
+const MAKERS: [(&str, &str, &str); 3] =
+    [("Corvane", "CV-20", "4.2.0"), ("Ostrel", "Oriel 3", "1.8.5"), ("Hexmere Optic", "HX-7", "7.0.2")];
+
+/// A camera at 127.77.0.`host`, with the service port beside the RTSP port.
+fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
+    let (maker, model, firmware) = MAKERS[usize::from(host) % MAKERS.len()];
+    CameraSpec {
+        name: name.to_owned(),
+        view,
+        address: IpAddr::V4(Ipv4Addr::new(127, 77, 0, host)),
+        port,
+        streams: usual(),
+        sign_in: None,
+        session_timeout: Duration::from_secs(60),
+        max_viewers: None,
+        keyframe_on_join: true,
+        sender_reports: true,
+        udp: true,
+        seed: u64::from(host),
+        clock_ahead_ms: 0,
+        device: Some(DeviceSpec {
+            port: if port == 0 { 0 } else { 8000 },
+            maker: maker.into(),
+            model: model.into(),
+            firmware: firmware.into(),
+            serial: format!("TH-{host:04}"),
+            announced: None,
+            discoverable: port != 0,
+            second_media: host.is_multiple_of(2),
+            first_use: false,
+        }),
+        channel_names: Vec::new(),
+    }
 }
 
 /// The four cameras of the port, at 127.77.0.11 and on, all on one RTSP port (0 for any free ones).
 #[must_use]
 pub fn tarnhithe(port: u16) -> Vec<CameraSpec> {
-    let usual = vec![stream(Role::Main, 1280, 720, 25.0, 2000), stream(Role::Sub, 640, 360, 12.5, 400)];
     let slower = vec![stream(Role::Main, 1280, 720, 15.0, 1500), stream(Role::Sub, 640, 360, 5.0, 250)];
     let larger = vec![stream(Role::Main, 1920, 1080, 25.0, 4000), stream(Role::Sub, 640, 360, 12.5, 400)];
-    let keeper = Credentials { user: "harbour".into(), password: Secret::new("ebb-and-flow".into()) };
-    let rows = [
-        ("Slipway north", View::Slipway, usual.clone(), None),
-        ("Lock gate upper", View::LockGate, slower, None),
-        ("Car lane 2", View::CarLane, larger, None),
-        ("Fuel quay", View::FuelQuay, usual, Some(SignIn { credentials: keeper, digest: Some(DigestAlgorithm::Md5) })),
-    ];
-    (11u8..)
-        .zip(rows)
-        .map(|(host, (name, view, streams, sign_in))| CameraSpec {
-            name: name.to_owned(),
-            view,
-            address: IpAddr::V4(Ipv4Addr::new(127, 77, 0, host)),
-            port,
-            streams,
-            sign_in,
-            session_timeout: Duration::from_secs(60),
-            max_viewers: None,
-            keyframe_on_join: true,
-            sender_reports: true,
-            udp: true,
-            seed: u64::from(host),
-        })
-        .collect()
+    vec![
+        camera(11, "Slipway north", View::Slipway, port),
+        CameraSpec { streams: slower, ..camera(12, "Lock gate upper", View::LockGate, port) },
+        CameraSpec { streams: larger, ..camera(13, "Car lane 2", View::CarLane, port) },
+        CameraSpec { sign_in: Some(keeper()), ..camera(14, "Fuel quay", View::FuelQuay, port) },
+    ]
+}
+
+/// The whole port: the four, those with something the matter, a recorder with eight channels, and plain ones that
+/// all have the keeper's sign-in. Twenty-one devices.
+#[must_use]
+pub fn whole_port(port: u16) -> Vec<CameraSpec> {
+    let kept = |host, name, view| CameraSpec { sign_in: Some(keeper()), ..camera(host, name, view, port) };
+    let with_device = |spec: CameraSpec, change: fn(&mut DeviceSpec)| {
+        let mut spec = spec;
+        spec.device.as_mut().map(change);
+        spec
+    };
+    let mut all = tarnhithe(port);
+    all.extend([
+        CameraSpec { sign_in: Some(sign_in("admin", "admin")), ..camera(15, "Ticket hall", View::CarLane, port) },
+        camera(16, "Ice house", View::FuelQuay, port),
+        CameraSpec { max_viewers: Some(2), ..kept(17, "Breakwater light", View::Slipway) },
+        CameraSpec { clock_ahead_ms: 420_000, ..kept(18, "Mast head", View::LockGate) },
+        with_device(kept(19, "Car lane 1", View::CarLane), |device| device.firmware = "3.0.0-b2".into()),
+        kept(20, "Car lane 3", View::CarLane),
+        without_sub(kept(21, "Foot gangway", View::Slipway)),
+        with_device(camera(22, "Slipway south", View::Slipway, port), |device| device.first_use = true),
+        with_device(kept(23, "Lock gate lower", View::LockGate), |device| device.announced = Some("192.0.2.44".into())),
+    ]);
+    let plain = ["Boatyard", "Rope store", "Winch house", "Coal berth", "Pilot steps", "Net loft", "Buoy yard"];
+    let views = [View::Slipway, View::FuelQuay, View::LockGate, View::CarLane];
+    all.extend((24u8..).zip(plain).map(|(host, name)| kept(host, name, views[usize::from(host) % 4])));
+    all.push(recorder(40, "Quay recorder", port));
+    all
+}
+
+fn without_sub(mut spec: CameraSpec) -> CameraSpec {
+    for stream in spec.streams.iter_mut().filter(|stream| stream.role == Role::Sub) {
+        stream.switched_off = true;
+    }
+    spec
+}
+
+fn recorder(host: u8, name: &str, port: u16) -> CameraSpec {
+    let streams = (1..=8).flat_map(|channel| {
+        [stream(Role::Main, 640, 360, 12.5, 600), stream(Role::Sub, 320, 180, 6.25, 150)]
+            .map(|stream| StreamSpec { channel, ..stream })
+    });
+    let mut spec = CameraSpec { streams: streams.collect(), sign_in: Some(keeper()), ..camera(host, name, View::FuelQuay, port) };
+    spec.channel_names = (1..=8).map(|channel| format!("Quay {channel}")).collect();
+    if let Some(device) = &mut spec.device {
+        "Oriel R8".clone_into(&mut device.model);
+    }
+    spec
 }

@@ -23,7 +23,8 @@ const REPORT_EVERY: Duration = Duration::from_secs(2);
 const METHODS: &str = "OPTIONS, DESCRIBE, SETUP, PLAY, PAUSE, GET_PARAMETER, TEARDOWN";
 
 /// Accepts connections until the listener's task is dropped.
-pub async fn serve(listener: TcpListener, camera: Arc<Shared>) {
+pub async fn serve(mut listener: TcpListener, camera: Arc<Shared>) {
+    let mut moves = camera.address.subscribe();
     let viewers = Arc::new(AtomicUsize::new(0));
     let mut tasks = tokio::task::JoinSet::new();
     let next_viewer = AtomicU64::new(1);
@@ -38,6 +39,15 @@ pub async fn serve(listener: TcpListener, camera: Arc<Shared>) {
                 tasks.spawn(Connection::new(stream, peer, camera.clone(), viewers.clone(), viewer).run());
             }
             Some(_) = tasks.join_next() => {}
+            moved = moves.changed() => {
+                if moved.is_err() { return }
+                let to = *moves.borrow_and_update();
+                drop(listener);
+                match TcpListener::bind(to).await {
+                    Ok(bound) => listener = bound,
+                    Err(error) => return tracing::error!(%error, %to, "the stand-in cannot move"),
+                }
+            }
         }
     }
 }
@@ -197,7 +207,8 @@ impl Connection {
 
     fn challenge(&self) -> Response {
         let response = Response::new(401, "Unauthorized");
-        match self.camera.spec.sign_in.as_ref().and_then(|sign_in| sign_in.digest) {
+        let digest = self.camera.state().sign_in.as_ref().map_or(Some(DigestAlgorithm::Md5), |sign_in| sign_in.digest);
+        match digest {
             None => with(response, "WWW-Authenticate", "Basic realm=\"Tarnhithe\""),
             Some(algorithm) => {
                 let name = if algorithm == DigestAlgorithm::Md5 { "MD5" } else { "SHA-256" };
@@ -211,7 +222,8 @@ impl Connection {
     }
 
     fn signed_in(&self, request: &Request) -> bool {
-        let Some(sign_in) = &self.camera.spec.sign_in else { return true };
+        let state = self.camera.state();
+        let Some(sign_in) = &state.sign_in else { return !self.camera.is_first_use_locked(&state) };
         let Some(value) = request.headers.get("Authorization") else { return false };
         let Some(algorithm) = sign_in.digest else {
             let challenge = lattice_core::rtsp::Challenge::parse("Basic realm=\"Tarnhithe\"");
@@ -228,20 +240,23 @@ impl Connection {
 
     fn find(&self, uri: &str) -> Option<Arc<VideoStream>> {
         let path = uri.split_once("://").map_or(uri, |(_, rest)| rest).split_once('/').map_or("", |(_, path)| path);
-        let first = path.split(['/', '?']).next().unwrap_or("");
-        self.camera.streams.iter().find(|stream| stream.spec().role.word() == first).cloned()
+        let path = path.split('?').next().unwrap_or("");
+        let is_its = |own: &str| path.strip_prefix(own).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'));
+        let mut streams = self.camera.streams.iter();
+        streams.find(|stream| !stream.spec().switched_off && is_its(stream.spec().path().trim_start_matches('/'))).cloned()
     }
 
     fn describe(&self, request: &Request) -> Response {
         let Some(stream) = self.find(&request.uri) else { return Response::new(404, "Not Found") };
-        let address = self.camera.address.ip();
+        let address = self.camera.address.borrow().ip();
         let mut response = with(Response::new(200, "OK"), "Content-Type", "application/sdp");
         response.headers.push("Content-Base", format!("{}/", request.uri.trim_end_matches('/')));
         response.body = format!(
             "v=0\r\no=- 1 1 IN IP4 {address}\r\ns={}\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n\
-             m=video 0 RTP/AVP {PAYLOAD_TYPE}\r\na=rtpmap:{PAYLOAD_TYPE} H264/90000\r\na=fmtp:{PAYLOAD_TYPE} packetization-mode=1\r\n\
+             m=video 0 RTP/AVP {PAYLOAD_TYPE}\r\nb=AS:{}\r\na=rtpmap:{PAYLOAD_TYPE} H264/90000\r\na=fmtp:{PAYLOAD_TYPE} packetization-mode=1\r\n\
              a=framerate:{}\r\na=control:stream=0\r\n",
-            self.camera.spec.name,
+            self.camera.channel_name(stream.spec().channel),
+            stream.spec().kbps,
             stream.spec().fps,
         )
         .into_bytes();
@@ -298,7 +313,7 @@ impl Connection {
 
     async fn udp_output(&self, asked: &TransportHeader) -> Option<Output> {
         let (rtp_port, rtcp_port) = asked.client_port?;
-        let ip = self.camera.address.ip();
+        let ip = self.camera.address.borrow().ip();
         let rtp = UdpSocket::bind((ip, 0)).await.ok()?;
         let rtcp = UdpSocket::bind((ip, 0)).await.ok()?;
         let peer = (SocketAddr::new(self.peer.ip(), rtp_port), SocketAddr::new(self.peer.ip(), rtcp_port));
@@ -354,7 +369,7 @@ impl Connection {
         let reports = self.camera.spec.sender_reports && session.frames.is_some() && !stalled;
         if reports && now >= session.next_report && session.pacer.packets > 0 {
             session.next_report = now + REPORT_EVERY;
-            let report = sender_report(session);
+            let report = sender_report(session, self.camera.state().clock_ahead);
             match &session.output {
                 Output::Tcp { channels } => self.stream.write_all(&interleaved(channels.1, &report)).await?,
                 Output::Udp { rtcp, peer, .. } => drop(rtcp.send_to(&report, peer.1).await),
@@ -390,11 +405,11 @@ fn interleaved(channel: u8, packet: &[u8]) -> Vec<u8> {
     out
 }
 
-fn sender_report(session: &Session) -> Vec<u8> {
+fn sender_report(session: &Session, clock_ahead: i64) -> Vec<u8> {
     let now = unix_micros();
     let report = rtcp::SenderReport {
         ssrc: session.pacer.ssrc,
-        ntp: NtpTime::from_wall(Wall::from_unix_micros(now)),
+        ntp: NtpTime::from_wall(Wall::from_unix_micros(now + clock_ahead)),
         rtp_timestamp: session.pacer.timestamp(session.stream.ticks_at(now)),
         packets: session.pacer.packets,
         octets: session.pacer.octets,

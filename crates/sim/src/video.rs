@@ -31,7 +31,7 @@ pub(crate) struct CodedFrame {
 
 /// One stream that may be subscribed to.
 pub(crate) struct VideoStream {
-    spec: StreamSpec,
+    spec: Mutex<StreamSpec>,
     camera: CameraSpec,
     faults: Arc<Faults>,
     sender: broadcast::Sender<Arc<CodedFrame>>,
@@ -44,7 +44,7 @@ pub(crate) struct VideoStream {
 impl VideoStream {
     pub fn new(spec: StreamSpec, camera: CameraSpec, faults: Arc<Faults>) -> Self {
         Self {
-            spec,
+            spec: Mutex::new(spec),
             camera,
             faults,
             // A viewer that is this many frames behind loses the oldest, which is logged.
@@ -56,8 +56,13 @@ impl VideoStream {
         }
     }
 
-    pub const fn spec(&self) -> &StreamSpec {
-        &self.spec
+    pub fn spec(&self) -> StreamSpec {
+        *self.spec.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Other settings from the next frame on.
+    pub fn change(&self, spec: StreamSpec) {
+        *self.spec.lock().unwrap_or_else(PoisonError::into_inner) = spec;
     }
 
     pub fn is_running(&self) -> bool {
@@ -73,7 +78,7 @@ impl VideoStream {
         let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
         if !*running {
             let stream = self.clone();
-            let name = format!("{} {}", self.camera.name, self.spec.role.word());
+            let name = format!("{} {}", self.camera.name, self.spec().role.word());
             *running = std::thread::Builder::new().name(name).spawn(move || stream.run()).is_ok();
         }
         receiver
@@ -92,8 +97,9 @@ impl VideoStream {
     }
 
     fn encode_while_watched(&self) -> Result<(), openh264::Error> {
-        let mut scene = Scene::new(self.camera.view, &self.camera.name, self.spec.width, self.spec.height);
-        let mut encoder = self.encoder()?;
+        let mut spec = self.spec();
+        let scene = |spec: &StreamSpec| Scene::new(self.camera.view, self.name(spec), spec.width, spec.height);
+        let (mut drawn, mut encoder) = (scene(&spec), Self::encoder(&spec)?);
         let mut due = self.started.0.elapsed();
         let (mut bytes, mut was_stalled) = (Vec::new(), false);
         loop {
@@ -104,7 +110,11 @@ impl VideoStream {
                     return Ok(());
                 }
             }
-            let period = Duration::from_secs_f64(1.0 / (self.spec.fps * self.faults.now().pace));
+            if self.spec() != spec {
+                spec = self.spec();
+                (drawn, encoder) = (scene(&spec), Self::encoder(&spec)?);
+            }
+            let period = Duration::from_secs_f64(1.0 / (spec.fps * self.faults.now().pace));
             let late = self.started.0.elapsed().saturating_sub(due);
             // A starved machine makes fewer frames, it does not make them late.
             due += period * (1 + (late.as_secs_f64() / period.as_secs_f64()) as u32);
@@ -117,7 +127,7 @@ impl VideoStream {
             if self.want_keyframe.swap(false, Ordering::Relaxed) || resumes {
                 encoder.force_intra_frame();
             }
-            let picture = scene.draw(captured, number);
+            let picture = drawn.draw(captured, number);
             bytes.clear();
             encoder.encode(&picture)?.write_vec(&mut bytes);
             let nals: Vec<&[u8]> = annex_b(&bytes).collect();
@@ -131,13 +141,19 @@ impl VideoStream {
         }
     }
 
-    fn encoder(&self) -> Result<Encoder, openh264::Error> {
-        let interval = (self.spec.keyframe_interval.as_secs_f64() * self.spec.fps).round().max(1.0) as u32;
+    /// The name that stands in the picture.
+    fn name(&self, spec: &StreamSpec) -> &str {
+        let channel = spec.channel.checked_sub(1).and_then(|index| self.camera.channel_names.get(index as usize));
+        channel.unwrap_or(&self.camera.name)
+    }
+
+    fn encoder(spec: &StreamSpec) -> Result<Encoder, openh264::Error> {
+        let interval = (spec.keyframe_interval.as_secs_f64() * spec.fps).round().max(1.0) as u32;
         let config = EncoderConfig::new()
             .usage_type(UsageType::CameraVideoRealTime)
             .rate_control_mode(RateControlMode::Bitrate)
-            .bitrate(BitRate::from_bps(self.spec.kbps * 1000))
-            .max_frame_rate(FrameRate::from_hz(self.spec.fps as f32))
+            .bitrate(BitRate::from_bps(spec.kbps * 1000))
+            .max_frame_rate(FrameRate::from_hz(spec.fps as f32))
             .intra_frame_period(IntraFramePeriod::from_num_frames(interval))
             .skip_frames(false)
             .complexity(Complexity::Low)

@@ -2,6 +2,7 @@
 
 use super::{Dropout, PulseCell};
 use crate::rtp::SequenceCounts;
+use crate::verdict::SessionState;
 use crate::{BitsPerSecond, Cause, FrameRate, Mono, Transport, Verdict};
 use std::time::Duration;
 
@@ -96,6 +97,33 @@ pub struct Dropped {
     pub units_skipped: u64,
 }
 
+/// When the newest try at a stream came how far; `None` is not yet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Milestones {
+    /// The try began.
+    pub began: Option<Mono>,
+    /// The connection stood.
+    pub connected: Option<Mono>,
+    /// The first answer came, in the protocol that was asked for.
+    pub spoke: Option<Mono>,
+    /// A sign-in was asked for.
+    pub sign_in_asked: Option<Mono>,
+    /// It was accepted; whether by Digest.
+    pub signed_in: Option<(Mono, bool)>,
+    /// The stream was described.
+    pub described: Option<Mono>,
+    /// The transport was agreed.
+    pub set_up: Option<(Mono, Transport)>,
+    /// The session played.
+    pub playing: Option<Mono>,
+    /// The first packet came.
+    pub first_packet: Option<Mono>,
+    /// Size and profile were known.
+    pub parameters: Option<Mono>,
+    /// The first clean picture was there, decoded where anybody decodes.
+    pub first_picture: Option<Mono>,
+}
+
 /// All figures of one stream at one moment; `None` is unknown.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Figures {
@@ -109,6 +137,8 @@ pub struct Figures {
     pub text: Option<String>,
     /// When the next try begins.
     pub next_try: Option<Mono>,
+    /// How far the newest try came, and when.
+    pub milestones: Milestones,
     /// Transport in use.
     pub transport: Option<Transport>,
     /// Codec by its encoding name.
@@ -119,6 +149,10 @@ pub struct Figures {
     pub size: Option<(u32, u32)>,
     /// Declared frame rate.
     pub declared: Option<FrameRate>,
+    /// Declared bitrate.
+    pub declared_bitrate: Option<BitsPerSecond>,
+    /// The session's state that the verdict rests on.
+    pub session: SessionState,
     /// Sent rate, frames/s.
     pub sent: Option<f64>,
     /// Arrived rate, frames/s.

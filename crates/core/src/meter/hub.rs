@@ -1,10 +1,12 @@
 //! The meter of one stream: holds the parts, routes what stations report, reads them all at once.
 
 use super::{
-    Bitrate, DropoutMeter, Dropped, EventRate, Figures, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Pulse, RecentLoss,
+    Bitrate, DropoutMeter, Dropped, EventRate, Figures, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Milestones, Pulse,
+    RecentLoss,
 };
 use crate::clock::CaptureClock;
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
+use crate::rtsp::Progress;
 use crate::sdp::{Codec, Video};
 use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
 use crate::video::{AccessUnit, Sps};
@@ -19,6 +21,7 @@ pub struct Meter {
     session: SessionState,
     /// Why the last try failed, until one succeeds.
     last_failure: Option<(Cause, String)>,
+    milestones: Milestones,
     judge: Judge,
     playing_since: Option<Mono>,
     transport: Option<Transport>,
@@ -82,6 +85,7 @@ impl Meter {
             started: now,
             session: SessionState::Connecting,
             last_failure: None,
+            milestones: Milestones::default(),
             judge: Judge::default(),
             playing_since: None,
             transport: None,
@@ -156,6 +160,28 @@ impl Meter {
         self.round_trip = round_trip;
     }
 
+    /// A new try at the stream begins.
+    pub fn begin_try(&mut self, now: Mono) {
+        self.milestones = Milestones { began: Some(now), ..Milestones::default() };
+    }
+
+    /// Its connection stands.
+    pub const fn on_connected(&mut self, now: Mono) {
+        self.milestones.connected = Some(now);
+    }
+
+    /// The session came this far.
+    pub const fn on_progress(&mut self, now: Mono, progress: Progress) {
+        let milestones = &mut self.milestones;
+        match progress {
+            Progress::Spoke => milestones.spoke = Some(now),
+            Progress::SignInAsked => milestones.sign_in_asked = Some(now),
+            Progress::SignedIn { digest } => milestones.signed_in = Some((now, digest)),
+            Progress::Described => milestones.described = Some(now),
+            Progress::SetUp(transport) => milestones.set_up = Some((now, transport)),
+        }
+    }
+
     /// The session's state changed.
     pub fn on_session(&mut self, now: Mono, state: SessionState) {
         match &state {
@@ -189,6 +215,7 @@ impl Meter {
         self.sent = MediaRate::new(video.clock_rate);
         self.video = Some(video.clone());
         self.transport = Some(transport);
+        self.milestones.playing = Some(now);
         self.pulse.begin(now);
         self.picture_in_session = false;
         self.refusing_since = None;
@@ -212,11 +239,13 @@ impl Meter {
     pub fn on_packet(&mut self, arrival: Mono, payload_bytes: usize) {
         self.silent_since_picture |= !self.packets_flow(arrival);
         self.last_packet = Some(arrival);
+        self.milestones.first_packet.get_or_insert(arrival);
         self.bitrate.on_bytes(arrival, payload_bytes);
     }
 
     /// The parameter set in force.
-    pub fn on_parameters(&mut self, sps: &Sps) {
+    pub fn on_parameters(&mut self, now: Mono, sps: &Sps) {
+        self.milestones.parameters.get_or_insert(now);
         self.size = Some((sps.width, sps.height));
         self.profile = Some(sps.profile());
         self.unusual = sps.unusual();
@@ -243,6 +272,9 @@ impl Meter {
         self.picture_in_session |= displayable;
         if displayable {
             self.first_displayable.get_or_insert(now);
+            if !self.decodes {
+                self.milestones.first_picture.get_or_insert(now);
+            }
             let rate = self.rate(now);
             self.dropouts.set_rate(rate);
             // The hold for order is ours, the dropout is the stream's: arrival counts.
@@ -260,6 +292,9 @@ impl Meter {
         self.frames.decoded += 1;
         self.frames.unclean += u64::from(damaged);
         self.first_decoded.get_or_insert(at);
+        if !damaged {
+            self.milestones.first_picture.get_or_insert(at);
+        }
         self.refusing_since = None;
         self.decoded.on_event(at);
         self.latency.on_decoded(number, at);
@@ -418,11 +453,14 @@ impl Meter {
             at: now,
             text,
             next_try,
+            milestones: self.milestones,
             transport: self.transport,
             codec: self.video.as_ref().map(|video| video.codec.to_string()),
             profile: self.profile,
             size: self.size,
             declared: self.declared(),
+            declared_bitrate: self.video.as_ref().and_then(|video| video.bandwidth),
+            session: self.session.clone(),
             sent: self.sent.per_second(now),
             arrived: self.arrived.per_second(now),
             shown: if self.on_screen { self.shown.per_second(now) } else { None },

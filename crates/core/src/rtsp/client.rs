@@ -112,9 +112,29 @@ pub struct Failure {
     pub text: String,
 }
 
+/// How far a session has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Progress {
+    /// The first answer came, and it was RTSP.
+    Spoke,
+    /// A sign-in is wanted.
+    SignInAsked,
+    /// The sign-in was accepted; whether it went by Digest rather than Basic.
+    SignedIn {
+        /// By Digest.
+        digest: bool,
+    },
+    /// The stream is known and was described.
+    Described,
+    /// The transport was agreed.
+    SetUp(Transport),
+}
+
 /// What the driver is to do.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Action {
+    /// Nothing: the session has come this far.
+    Progress(Progress),
     /// Write these bytes to the connection.
     Send(Vec<u8>),
     /// The session plays: packets may come from now on.
@@ -161,6 +181,8 @@ pub struct Client {
     keep_alive_at: Option<Mono>,
     get_parameter: bool,
     round_trip: Option<Duration>,
+    /// What was told of the sign-in: nothing, that it is asked for, that it was accepted.
+    told: Option<Progress>,
 }
 
 impl Client {
@@ -184,6 +206,7 @@ impl Client {
             keep_alive_at: None,
             get_parameter: false,
             round_trip: None,
+            told: None,
         };
         let options = client.request("OPTIONS", &client.base.clone());
         client.send(now, options, 0);
@@ -213,6 +236,12 @@ impl Client {
     #[must_use]
     pub const fn round_trip(&self) -> Option<Duration> {
         self.round_trip
+    }
+
+    /// The video that was described, once it was.
+    #[must_use]
+    pub const fn video(&self) -> Option<&Video> {
+        self.video.as_ref()
     }
 
     /// Whether the session plays.
@@ -302,15 +331,46 @@ impl Client {
             return; // late answer to something given up
         };
         let took = now.since(pending.sent);
+        if self.round_trip.is_none() {
+            self.progress(Progress::Spoke);
+        }
         self.round_trip = Some(self.round_trip.map_or(took, |least| least.min(took)));
         match response.status {
             401 => self.sign_in(now, pending, response),
+            status => {
+                if pending.sign_ins > 0 && status != 403 {
+                    self.note_signed_in();
+                }
+                self.on_answer(now, &pending, response);
+            }
+        }
+    }
+
+    fn on_answer(&mut self, now: Mono, pending: &Pending, response: &Response) {
+        match response.status {
             300..=399 => self.redirect(response.headers.get("Location")),
-            _ => self.advance(now, &pending, response),
+            _ => self.advance(now, pending, response),
+        }
+    }
+
+    fn progress(&mut self, progress: Progress) {
+        self.actions.push_back(Action::Progress(progress));
+    }
+
+    fn note_signed_in(&mut self) {
+        let digest = matches!(self.challenge, Some(Challenge { scheme: super::auth::ChallengeScheme::Digest { .. }, .. }));
+        if !matches!(self.told, Some(Progress::SignedIn { .. })) {
+            let told = Progress::SignedIn { digest };
+            self.told = Some(told);
+            self.progress(told);
         }
     }
 
     fn sign_in(&mut self, now: Mono, pending: Pending, response: &Response) {
+        if self.told.is_none() {
+            self.told = Some(Progress::SignInAsked);
+            self.progress(Progress::SignInAsked);
+        }
         let Some(challenge) = Challenge::strongest(response.headers.all("WWW-Authenticate")) else {
             return self.fail(FailureKind::SignInRefused, "the camera wants a kind of sign-in that is not known here".into());
         };
@@ -374,6 +434,7 @@ impl Client {
         // A relative media control is joined to the content base, not to the session's control.
         let target = control::join(&content_base, video.control.as_deref());
         self.video = Some(video);
+        self.progress(Progress::Described);
         self.phase = Phase::Setup;
         let tcp = self.config.transport == TransportChoice::Tcp || self.config.udp_ports.is_none();
         self.setup(now, &target, tcp);
@@ -404,9 +465,11 @@ impl Client {
             self.take_session(session);
         }
         let tcp = transport.tcp || (transport.interleaved.is_some() && transport.server_port.is_none()) || !asked_udp;
+        let agreed = if tcp { Transport::Tcp } else { Transport::Udp };
+        self.progress(Progress::SetUp(agreed));
         self.playing = Some(Playing {
             video,
-            transport: if tcp { Transport::Tcp } else { Transport::Udp },
+            transport: agreed,
             channels: transport.interleaved.unwrap_or((0, 1)),
             server_ports: transport.server_port,
             source: transport.source,

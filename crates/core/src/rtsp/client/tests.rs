@@ -9,6 +9,7 @@ struct Harness {
     now: Mono,
     last: Option<Request>,
     events: Vec<Action>,
+    progress: Vec<Progress>,
 }
 
 impl Harness {
@@ -20,7 +21,8 @@ impl Harness {
             agent: "test".into(),
             client_nonce: "c".into(),
         };
-        let mut harness = Self { client: Client::new(Mono::ZERO, config), now: Mono::ZERO, last: None, events: vec![] };
+        let mut harness =
+            Self { client: Client::new(Mono::ZERO, config), now: Mono::ZERO, last: None, events: vec![], progress: vec![] };
         harness.drain();
         harness
     }
@@ -32,6 +34,8 @@ impl Harness {
                     continue;
                 };
                 self.last = Some(request);
+            } else if let Action::Progress(progress) = action {
+                self.progress.push(progress);
             } else {
                 self.events.push(action);
             }

@@ -1,0 +1,557 @@
+//! `check`: the reach check of one or many targets.
+
+use crate::cli::CheckOptions;
+use crate::engine::{pool, wire};
+use crate::intake::{find_service, take_in};
+use crate::kept::{Kept, path_patterns, sightings, trust_of};
+use lattice_core::check::{Circumstances, Ladder, Step, StepState, StreamWatch, advice};
+use lattice_core::find::PathPattern;
+use lattice_core::target::{Target, understand};
+use lattice_core::{Cause, Mono, SourceUrl, TransportChoice};
+use lattice_media::{Pool, Wanted};
+use lattice_net::reach::{self, Knock, Route};
+use lattice_net::{Runtime, Source, SourceConfig, Trust, clock};
+use lattice_store::{Sighting, Sightings};
+use serde::Serialize;
+use std::io::{IsTerminal as _, Write as _};
+use std::net::{IpAddr, SocketAddr};
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// A check ends within this time whatever the other side does; a second more is for taking leave.
+const WITHIN: Duration = Duration::from_millis(18_500);
+const RESOLVE_WITHIN: Duration = Duration::from_secs(3);
+const KNOCK_WITHIN: Duration = Duration::from_millis(2_500);
+const ECHO_WITHIN: Duration = Duration::from_millis(800);
+/// What a device is asked for before its stream is known.
+const INTAKE_WITHIN: Duration = Duration::from_secs(8);
+/// Targets that are checked at the same time.
+const AT_ONCE: usize = 16;
+/// A picture of the size of a small tile is made of every frame, as on a wall.
+const TILE: Wanted = Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) };
+
+/// One target of a check.
+#[derive(Debug, Clone)]
+pub struct Subject {
+    /// As it is shown.
+    pub shown: String,
+    /// What it is.
+    pub target: Target,
+    /// How its packets are asked for.
+    pub transport: TransportChoice,
+    /// How its certificate is judged.
+    pub trust: Trust,
+    /// What was last seen of it.
+    pub seen: Option<Sighting>,
+}
+
+/// What all checks of a run share.
+pub struct Checker {
+    runtime: Runtime,
+    pool: Pool,
+    patterns: Vec<PathPattern>,
+}
+
+impl Checker {
+    /// Ready to check.
+    pub fn new() -> anyhow::Result<Self> {
+        Ok(Self { runtime: Runtime::start()?, pool: pool(), patterns: path_patterns()? })
+    }
+}
+
+#[derive(Serialize)]
+struct Report {
+    targets: Vec<TargetReport>,
+}
+
+#[derive(Serialize)]
+struct TargetReport {
+    target: String,
+    ok: bool,
+    steps: Vec<StepReport>,
+    cause: Option<&'static str>,
+    advice: Option<String>,
+}
+
+#[derive(Serialize)]
+struct StepReport {
+    step: &'static str,
+    state: &'static str,
+    ms: Option<f64>,
+    saw: String,
+}
+
+fn millis(span: Duration) -> f64 {
+    (span.as_secs_f64() * 1e4).round() / 10.0
+}
+
+fn target_report(shown: &str, ladder: &Ladder) -> TargetReport {
+    let steps = ladder.steps().iter().map(|step| StepReport {
+        step: step.step.word(),
+        state: step.state.word(),
+        ms: step.took.map(millis),
+        saw: step.saw.clone(),
+    });
+    TargetReport {
+        target: shown.to_owned(),
+        ok: !ladder.failed(),
+        steps: steps.collect(),
+        cause: ladder.cause().map(Cause::word),
+        advice: ladder.advice().map(str::to_owned),
+    }
+}
+
+/// The subjects of the command line: names of the site's cameras, and addresses in any form.
+fn subjects(options: &CheckOptions, kept: &Kept, sightings: &Sightings) -> anyhow::Result<Vec<Subject>> {
+    let given = crate::add::sign_in(&options.sign_in)?.map(|(credentials, _)| credentials);
+    let mut out = Vec::new();
+    let mut add = |shown: String, target: Target, transport: TransportChoice, trust: Trust| {
+        let seen = sightings.of(&sighting_key(&target)).cloned();
+        out.push(Subject { shown, target, transport, trust, seen });
+    };
+    let names: Vec<&str> =
+        if options.all { kept.file.site().cameras.iter().map(|camera| camera.name.as_str()).collect() } else { Vec::new() };
+    for text in names.into_iter().chain(options.targets.iter().map(String::as_str)) {
+        if let Some(camera) = kept.file.site().camera(text) {
+            let credentials = match given.clone() {
+                Some(given) => Some(given),
+                None => kept.credentials(camera).map_err(anyhow::Error::msg)?,
+            };
+            let transport =
+                if options.transport == crate::cli::TransportArg::Auto { camera.transport } else { options.transport.into() };
+            if camera.streams.is_empty()
+                && let Some(host) = &camera.address
+            {
+                let target = Target::Device { host: host.clone(), port: None, credentials: credentials.clone() };
+                add(camera.name.clone(), target, transport, trust_of(camera));
+            }
+            for stream in &camera.streams {
+                let shown = format!("{} ({})", camera.name, stream.role.word());
+                add(shown, stream.target.clone().with_credentials(credentials.clone()), transport, trust_of(camera));
+            }
+            continue;
+        }
+        let reading = understand(text).map_err(|error| anyhow::anyhow!("{error}"))?;
+        for slip in &reading.slips {
+            eprintln!("{slip}");
+        }
+        let target = match &given {
+            Some(given) => reading.target.with_credentials(Some(given.clone())),
+            None => reading.target,
+        };
+        add(target.to_string(), target, options.transport.into(), Trust::Verify);
+    }
+    anyhow::ensure!(!out.is_empty(), "the site has no camera to check");
+    Ok(out)
+}
+
+fn sighting_key(target: &Target) -> String {
+    match target {
+        Target::Device { host, .. } => host.clone(),
+        Target::Url(url) => url.host().to_owned(),
+        Target::Listen { .. } => target.to_string(),
+    }
+}
+
+/// Checks, prints, and answers with the exit status.
+pub fn run(options: &CheckOptions, site: Option<&Path>) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("check");
+    let kept = Kept::open(site)?;
+    let mut sightings = sightings()?;
+    let subjects = subjects(options, &kept, &sightings)?;
+    let checker = Arc::new(Checker::new()?);
+    let _stderr = options.json.then(crate::logging::quiet_stderr);
+    let live = !options.json && std::io::stdout().is_terminal() && subjects.len() == 1;
+    let handle = checker.runtime.handle().clone();
+    let (done, results) = std::sync::mpsc::channel();
+    let (steps, live_steps) = tokio::sync::watch::channel(Ladder::default());
+    let steps = Arc::new(steps);
+    let limit = Arc::new(tokio::sync::Semaphore::new(AT_ONCE));
+    for (index, subject) in subjects.iter().cloned().enumerate() {
+        let (checker, done, limit, steps) = (checker.clone(), done.clone(), limit.clone(), steps.clone());
+        handle.spawn(async move {
+            let _permit = limit.acquire().await;
+            let checked = check(&checker, &subject, |ladder| drop(steps.send_replace(ladder.clone()))).await;
+            let _ = done.send((index, checked));
+        });
+    }
+    drop(done);
+    let mut printed = 0;
+    let mut ladders: Vec<Option<(Ladder, Sighting)>> = vec![None; subjects.len()];
+    loop {
+        match results.recv_timeout(Duration::from_millis(100)) {
+            Ok((index, checked)) => {
+                if let Some(slot) = ladders.get_mut(index) {
+                    *slot = Some(checked);
+                }
+            }
+            Err(std::sync::mpsc::RecvTimeoutError::Disconnected) => break,
+            Err(std::sync::mpsc::RecvTimeoutError::Timeout) => {}
+        }
+        if live {
+            for step in live_steps.borrow().steps().iter().skip(printed) {
+                println!("{}", step_line(step));
+                printed += 1;
+            }
+        }
+    }
+    let mut out = std::io::stdout().lock();
+    let mut report = Report { targets: Vec::new() };
+    for (subject, checked) in subjects.iter().zip(ladders) {
+        let Some((ladder, sighting)) = checked else { continue };
+        sightings.note(&sighting_key(&subject.target), sighting);
+        if !options.json {
+            print_ladder(&mut out, subject, &ladder, if live { printed } else { 0 }, subjects.len() > 1)?;
+        }
+        report.targets.push(target_report(&subject.shown, &ladder));
+    }
+    if options.json {
+        writeln!(out, "{}", serde_json::to_string(&report)?)?;
+    }
+    if let Err(error) = sightings.save() {
+        tracing::warn!(%error, "what was seen could not be kept");
+    }
+    Ok(if report.targets.iter().all(|target| target.ok) { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn step_line(step: &lattice_core::check::StepReport) -> String {
+    let took = step.took.map_or_else(|| "-".to_owned(), |took| format!("{:.1} ms", millis(took)));
+    format!("  {:<8}{:<14}{took:>11}  {}", step.state.word(), step.step.word(), step.saw).trim_end().to_owned()
+}
+
+fn print_ladder(
+    out: &mut impl std::io::Write,
+    subject: &Subject,
+    ladder: &Ladder,
+    printed: usize,
+    name: bool,
+) -> std::io::Result<()> {
+    if name || printed == 0 {
+        writeln!(out, "{}", subject.shown)?;
+    }
+    for step in ladder.steps().iter().skip(printed) {
+        writeln!(out, "{}", step_line(step))?;
+    }
+    match (ladder.cause(), ladder.advice()) {
+        (Some(cause), Some(advice)) => {
+            writeln!(out, "{}: {advice}", if ladder.failed() { cause.to_string() } else { format!("note, {cause}") })
+        }
+        _ => writeln!(out, "reached"),
+    }
+}
+
+/// Checks one target. `tell` gets the steps as they are done.
+pub async fn check(checker: &Checker, subject: &Subject, tell: impl Fn(&Ladder)) -> (Ladder, Sighting) {
+    let mut climb = Climb::new(subject);
+    climb.run(checker, &tell).await;
+    let ladder = std::mem::take(&mut climb.ladder).complete();
+    tell(&ladder);
+    (ladder, climb.sighting)
+}
+
+struct Climb<'a> {
+    subject: &'a Subject,
+    began: Mono,
+    ladder: Ladder,
+    around: Circumstances,
+    sighting: Sighting,
+}
+
+impl<'a> Climb<'a> {
+    fn new(subject: &'a Subject) -> Self {
+        let around = Circumstances {
+            sign_in_given: subject.target.credentials().is_some(),
+            udp_only: subject.transport == TransportChoice::Udp,
+            ..Circumstances::default()
+        };
+        let at = clock::wall().as_unix_micros() / 1_000_000;
+        Self { subject, began: clock::now(), ladder: Ladder::default(), around, sighting: Sighting { at, ..Sighting::default() } }
+    }
+
+    fn left(&self) -> Duration {
+        (self.began + WITHIN).since(clock::now())
+    }
+
+    fn fail(&mut self, took: Duration, cause: Cause, saw: impl Into<String>) {
+        if let Some(step) = self.ladder.pending() {
+            self.ladder.fail(took, saw, cause, advice(step, cause, self.around));
+        }
+    }
+
+    async fn run(&mut self, checker: &Checker, tell: &impl Fn(&Ladder)) {
+        let (host, port) = match &self.subject.target {
+            Target::Device { host, port, .. } => (host.clone(), *port),
+            Target::Url(url) => (url.host().to_owned(), Some(url.port())),
+            Target::Listen { .. } => {
+                self.fail(
+                    Duration::ZERO,
+                    Cause::NotRtsp,
+                    "a port to listen on is not checked step by step: use `amber-lattice listen`",
+                );
+                return;
+            }
+        };
+        let Some(address) = self.find_way(&host, tell).await else { return };
+        let Some(url) = self.find_stream(checker, &host, address, port, tell).await else { return };
+        if !self.knock(address, url.port(), tell).await {
+            return;
+        }
+        if !url.scheme().is_rtsp() {
+            self.fail(Duration::ZERO, Cause::NotRtsp, "stills are not checked step by step yet");
+            return;
+        }
+        self.climb_stream(checker, &url, address, tell).await;
+    }
+
+    /// Resolve and route.
+    async fn find_way(&mut self, host: &str, tell: &impl Fn(&Ladder)) -> Option<IpAddr> {
+        let at = clock::now();
+        let addresses = match reach::resolve(host, RESOLVE_WITHIN).await {
+            Ok(addresses) => addresses,
+            Err(text) => {
+                self.fail(clock::now().since(at), Cause::Unresolved, text);
+                return None;
+            }
+        };
+        let took = clock::now().since(at);
+        let words: Vec<String> = addresses.iter().map(ToString::to_string).collect();
+        let before = self.subject.seen.as_ref().map(|seen| seen.addresses.clone()).unwrap_or_default();
+        let literal = host.parse::<IpAddr>().is_ok();
+        if literal {
+            self.ladder.pass(took, "an address, nothing to resolve");
+        } else if !before.is_empty() && !before.iter().any(|old| words.contains(old)) {
+            let saw = format!("{}; last time it was {}", words.join(", "), before.join(", "));
+            self.ladder.warn(took, saw, None);
+        } else {
+            self.ladder.pass(took, words.join(", "));
+        }
+        self.sighting.addresses = words;
+        tell(&self.ladder);
+        let at = clock::now();
+        let mut refused = String::new();
+        for address in addresses {
+            match reach::route(address) {
+                Ok(route) => {
+                    self.tell_route(address, &route, clock::now().since(at));
+                    tell(&self.ladder);
+                    return Some(address);
+                }
+                Err(text) => refused = text,
+            }
+        }
+        self.fail(clock::now().since(at), Cause::Unreachable, refused);
+        None
+    }
+
+    fn tell_route(&mut self, address: IpAddr, route: &Route, took: Duration) {
+        self.around.same_subnet = route.same_subnet;
+        self.around.this_machine = route.this_machine;
+        self.around.private_address = match address {
+            IpAddr::V4(v4) => v4.is_private() || v4.is_link_local() || v4.is_loopback(),
+            IpAddr::V6(v6) => v6.is_unique_local() || v6.is_unicast_link_local() || v6.is_loopback(),
+        };
+        let by = route.interface.as_ref().map_or(String::new(), |name| format!(" by {name}"));
+        if route.this_machine {
+            self.ladder.pass(took, "on this machine");
+        } else if route.same_subnet {
+            self.ladder.pass(took, format!("on this machine's own subnet{by}"));
+        } else if self.around.private_address {
+            let saw = format!("from {}{by} to another subnet: only a router between can pass it on", route.from);
+            self.ladder.warn(took, saw, None);
+        } else {
+            self.ladder.pass(took, format!("from {}{by}, through a router", route.from));
+        }
+    }
+
+    /// The stream to check: the one that was named, or what the device offers.
+    async fn find_stream(
+        &mut self,
+        checker: &Checker,
+        host: &str,
+        address: IpAddr,
+        port: Option<u16>,
+        tell: &impl Fn(&Ladder),
+    ) -> Option<SourceUrl> {
+        if let Target::Url(url) = &self.subject.target {
+            return self.host(address, url.port(), tell).await.then(|| url.clone());
+        }
+        let credentials = self.subject.target.credentials().cloned();
+        let at = clock::now();
+        let taken = tokio::time::timeout(INTAKE_WITHIN, take_in(&self.subject.target, &checker.patterns)).await;
+        let (cause, text) = match taken {
+            Ok(Ok(intake)) => {
+                self.around.path_found = intake.by_paths;
+                self.around.device_answers = !intake.by_paths;
+                self.sighting.serial = intake.cameras.first().and_then(|camera| camera.serial.clone());
+                let urls = intake.cameras.iter().flat_map(|camera| &camera.streams).find_map(|stream| match &stream.target {
+                    Target::Url(url) => Some(url.clone()),
+                    _ => None,
+                });
+                match urls {
+                    Some(url) => return self.host(address, url.port(), tell).await.then(|| url.with_credentials(credentials)),
+                    None => (Cause::NoSuchStream, "the device offers no stream".to_owned()),
+                }
+            }
+            Ok(Err(trouble)) => (trouble.cause, trouble.text),
+            Err(_) => (Cause::Silence, format!("{host} did not say what it offers in {} s", INTAKE_WITHIN.as_secs())),
+        };
+        // Nothing to open: the ladder tells how far it went.
+        let took = clock::now().since(at);
+        if !self.host(address, port.unwrap_or(554), tell).await {
+            return None;
+        }
+        let reached = match cause {
+            Cause::PortClosed | Cause::Unreachable => Step::Port,
+            Cause::SignIn => Step::SignIn,
+            Cause::NotRtsp | Cause::ClosedByCamera | Cause::Silence => Step::Protocol,
+            _ => Step::Path,
+        };
+        self.around.path_found = cause == Cause::NoSuchStream;
+        while let Some(step) = self.ladder.pending().filter(|step| *step < reached) {
+            self.ladder.pass(
+                Duration::ZERO,
+                match step {
+                    Step::Port => "open",
+                    Step::Protocol => "it answers",
+                    _ => "none asked for so far",
+                },
+            );
+        }
+        self.fail(took, cause, text);
+        None
+    }
+
+    /// Whether anything answers at the address.
+    async fn host(&mut self, address: IpAddr, port: u16, tell: &impl Fn(&Ladder)) -> bool {
+        let at = clock::now();
+        let knock = reach::knock(SocketAddr::new(address, port), KNOCK_WITHIN).await;
+        let hardware = reach::neighbour(address);
+        self.sighting.hardware = hardware.map(|hardware| hardware.to_string());
+        let before = self.subject.seen.as_ref().and_then(|seen| seen.hardware.clone());
+        let card = hardware.map_or(String::new(), |hardware| format!(", network card {hardware}"));
+        match knock {
+            Knock::Open(took) | Knock::Refused(took) => {
+                if let (Some(before), Some(now)) = (before, hardware.map(|hardware| hardware.to_string()))
+                    && before != now
+                {
+                    let saw = format!(
+                        "answers, but from another network card than last time ({now}, before {before}): two devices may have this one address"
+                    );
+                    self.ladder.warn(took, saw, None);
+                } else {
+                    self.ladder.pass(took, format!("answers{card}"));
+                }
+            }
+            Knock::Unreachable(took, text) => {
+                self.fail(took, Cause::Unreachable, format!("{address} cannot be reached: {text}"));
+                return false;
+            }
+            Knock::Silent(_) => {
+                let echo = reach::echo(address, ECHO_WITHIN.min(self.left())).await;
+                let took = clock::now().since(at);
+                match echo {
+                    Some(trip) => self.ladder.pass(took, format!("answers an echo in {:.1} ms{card}", millis(trip))),
+                    None if hardware.is_some() => self.ladder.pass(took, format!("there{card}")),
+                    None => {
+                        let moved = self.look_elsewhere();
+                        self.fail(took, Cause::Unreachable, format!("{address} does not answer{moved}"));
+                        return false;
+                    }
+                }
+            }
+        }
+        tell(&self.ladder);
+        true
+    }
+
+    /// Whether the network card that was last seen at the address is at another one now.
+    fn look_elsewhere(&self) -> String {
+        let Some(before) = self.subject.seen.as_ref().and_then(|seen| seen.hardware.clone()) else { return String::new() };
+        let found = reach::neighbours().into_iter().find(|(_, hardware)| hardware.to_string() == before);
+        found.map_or(String::new(), |(address, _)| format!("; its network card is now at {address}"))
+    }
+
+    /// Whether the port is open.
+    async fn knock(&mut self, address: IpAddr, port: u16, tell: &impl Fn(&Ladder)) -> bool {
+        let knock = reach::knock(SocketAddr::new(address, port), KNOCK_WITHIN.min(self.left())).await;
+        match knock {
+            Knock::Open(took) => self.ladder.pass(took, format!("{port} is open")),
+            Knock::Refused(took) => {
+                self.around.device_answers = self.device_answers(address).await;
+                self.fail(took, Cause::PortClosed, format!("{port} is closed"));
+            }
+            Knock::Silent(took) => {
+                self.around.device_answers = self.device_answers(address).await;
+                self.fail(took, Cause::Unreachable, format!("{port} gives no answer"));
+            }
+            Knock::Unreachable(took, text) => self.fail(took, Cause::Unreachable, text),
+        }
+        tell(&self.ladder);
+        !self.ladder.failed()
+    }
+
+    async fn device_answers(&self, address: IpAddr) -> bool {
+        let host = address.to_string();
+        let asked = find_service(&host, address, None, None);
+        tokio::time::timeout(Duration::from_secs(3).min(self.left()), asked).await.is_ok_and(|device| device.is_some())
+    }
+
+    /// Everything from the protocol on, by really opening the stream.
+    async fn climb_stream(&mut self, checker: &Checker, url: &SourceUrl, address: IpAddr, tell: &impl Fn(&Ladder)) {
+        let (lane, sink, post) = wire(&checker.pool, |_| {});
+        lane.want(Some(TILE));
+        let config = SourceConfig { trust: self.subject.trust, ..SourceConfig::new(url.clone(), self.subject.transport) };
+        let source = Source::open(checker.runtime.handle(), config, Some(sink));
+        post.set(source.stations());
+        let mut watch = StreamWatch::new(clock::now(), self.began + WITHIN, self.around);
+        let mut done = 0;
+        let mut asked_web = false;
+        loop {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            let figures = source.figures();
+            if figures.cause == Some(Cause::NotRtsp) && !asked_web {
+                asked_web = true;
+                self.around.web_server = reach::is_web_server(SocketAddr::new(address, url.port())).await;
+                watch.set_circumstances(self.around);
+            }
+            let over = watch.observe(clock::now(), &figures, &mut self.ladder);
+            if self.ladder.steps().len() != done {
+                done = self.ladder.steps().len();
+                tell(&self.ladder);
+            }
+            if over {
+                break;
+            }
+        }
+        lane.close();
+        source.close();
+        let leave_by = clock::now() + Duration::from_millis(600);
+        while !source.is_closed() && clock::now() < leave_by {
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+        self.ask_clock(address).await;
+    }
+
+    /// Where the stream does not tell the clock, the device may.
+    async fn ask_clock(&mut self, address: IpAddr) {
+        let unknown = self.ladder.steps().iter().any(|step| step.step == Step::Clock && step.state == StepState::Skipped);
+        if !unknown || self.ladder.failed() || self.left() < Duration::from_secs(1) {
+            return;
+        }
+        let asked = async {
+            let mut device = find_service(&address.to_string(), address, None, None).await?;
+            let before = clock::wall();
+            let time = device.greet().await.ok()?;
+            Some(time.utc?.offset(500_000).micros_since(before))
+        };
+        let Ok(Some(ahead)) = tokio::time::timeout(self.left().min(Duration::from_secs(3)), asked).await else { return };
+        let text = format!("{} by its device service, to a second", lattice_core::clock::off_text(ahead));
+        if ahead.abs() > 2_000_000 {
+            self.ladder.amend(Step::Clock, StepState::Warn, text);
+        } else {
+            self.ladder.amend(Step::Clock, StepState::Ok, "right to a second, by its device service");
+        }
+    }
+}

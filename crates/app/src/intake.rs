@@ -1,0 +1,290 @@
+//! From what was typed to a camera with its streams: the device is asked, and where it does not answer,
+//! common paths are tried.
+
+use lattice_core::find::{Exposure, MAX_PATH_TRIES, PathPattern, is_well_known};
+use lattice_core::onvif::{DeviceInformation, by_size};
+use lattice_core::rtsp::FailureKind;
+use lattice_core::target::Target;
+use lattice_core::{Cause, Credentials, Scheme, SourceUrl};
+use lattice_net::find::USUAL_PORTS;
+use lattice_net::reach::{self, Knock};
+use lattice_net::{Device, DeviceError, Offered, Trust, describe};
+use lattice_store::{Camera, Role, Stream};
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+/// Ports on which a device service is asked, where none was named.
+const SERVICE_PORTS: &[u16] = &[80, 8000, 8080, 8899, 2020, 443];
+/// Ports on which streams are looked for, where none was named.
+const STREAM_PORTS: &[u16] = &[554, 8554, 10554];
+const KNOCK_WITHIN: Duration = Duration::from_millis(1_500);
+const DESCRIBE_WITHIN: Duration = Duration::from_secs(4);
+
+/// What a target turned out to be.
+#[derive(Debug, Clone, Default)]
+pub struct Intake {
+    /// The cameras: one, or a recorder followed by its channels. Their names are the device's.
+    pub cameras: Vec<Camera>,
+    /// What was noticed on the way, a sentence each.
+    pub notes: Vec<String>,
+    /// Why the device lies open.
+    pub exposed: Option<Exposure>,
+    /// The first stream was found by trying paths.
+    pub by_paths: bool,
+}
+
+/// Why nothing could be taken in.
+#[derive(Debug, Clone)]
+pub struct Trouble {
+    /// In one word.
+    pub cause: Cause,
+    /// In a sentence.
+    pub text: String,
+}
+
+impl Trouble {
+    fn new(cause: Cause, text: impl Into<String>) -> Self {
+        Self { cause, text: text.into() }
+    }
+}
+
+/// Asks what a target is.
+///
+/// # Cancel safety
+/// Dropping it closes its connections.
+pub async fn take_in(target: &Target, patterns: &[PathPattern]) -> Result<Intake, Trouble> {
+    match target {
+        Target::Listen { .. } => Ok(one(Camera { streams: vec![stream(Role::Main, target.clone())], ..Camera::default() })),
+        Target::Url(url) if url.scheme().is_rtsp() => Ok(from_url(url).await),
+        Target::Url(url) => {
+            let interval = Some(Duration::from_secs(5));
+            let target = Target::Url(url.clone().with_credentials(None));
+            let still = Stream { role: Role::Main, target, interval };
+            Ok(one(Camera { address: Some(url.host().to_owned()), streams: vec![still], ..Camera::default() }))
+        }
+        Target::Device { host, port, credentials } => device(host, *port, credentials.as_ref(), patterns).await,
+    }
+}
+
+fn one(camera: Camera) -> Intake {
+    Intake { cameras: vec![camera], ..Intake::default() }
+}
+
+fn stream(role: Role, target: Target) -> Stream {
+    Stream { role, target: target.with_credentials(None), interval: None }
+}
+
+/// A stream's address: the device may tell of the others.
+async fn from_url(url: &SourceUrl) -> Intake {
+    let main = stream(Role::Main, Target::Url(url.clone()));
+    let typed = Camera { address: Some(url.host().to_owned()), streams: vec![main], ..Camera::default() };
+    let Ok(addresses) = reach::resolve(url.host(), Duration::from_secs(3)).await else { return one(typed) };
+    let Some(address) = addresses.first().copied() else { return one(typed) };
+    let Some(device) = find_service(url.host(), address, None, url.credentials()).await else { return one(typed) };
+    let Ok(intake) = from_device(&device, url.host(), url.credentials().is_some()).await else { return one(typed) };
+    let has = |camera: &&Camera| {
+        camera
+            .streams
+            .iter()
+            .any(|stream| matches!(&stream.target, Target::Url(other) if other.request_uri() == url.request_uri()))
+    };
+    match intake.cameras.iter().find(has) {
+        Some(camera) => Intake { cameras: vec![camera.clone()], ..intake },
+        None => one(typed),
+    }
+}
+
+async fn device(
+    host: &str,
+    port: Option<u16>,
+    credentials: Option<&Credentials>,
+    patterns: &[PathPattern],
+) -> Result<Intake, Trouble> {
+    let addresses = reach::resolve(host, Duration::from_secs(3)).await.map_err(|text| Trouble::new(Cause::Unresolved, text))?;
+    let address = *addresses.first().ok_or_else(|| Trouble::new(Cause::Unresolved, "the name has no address"))?;
+    let mut notes = Vec::new();
+    if let Some(service) = find_service(host, address, port, credentials).await {
+        match from_device(&service, host, credentials.is_some()).await {
+            Ok(intake) => return Ok(intake),
+            Err(error) if error.is_sign_in() => return Err(Trouble::new(Cause::SignIn, error.to_string())),
+            Err(error) => notes.push(format!("its device service was of no use: {error}")),
+        }
+    }
+    by_paths(host, address, port, credentials, patterns, notes).await
+}
+
+/// The device service of a host, on the port that was named or on one of the usual ones.
+pub async fn find_service(host: &str, address: IpAddr, port: Option<u16>, credentials: Option<&Credentials>) -> Option<Device> {
+    let named = port.into_iter().filter(|port| !STREAM_PORTS.contains(port));
+    let ports: Vec<u16> = named.chain(SERVICE_PORTS.iter().copied()).collect();
+    let mut open = tokio::task::JoinSet::new();
+    for (order, port) in ports.into_iter().enumerate() {
+        open.spawn(async move { (order, port, reach::knock(SocketAddr::new(address, port), KNOCK_WITHIN).await) });
+    }
+    let mut open: Vec<(usize, u16)> = open
+        .join_all()
+        .await
+        .into_iter()
+        .filter(|(_, _, knock)| matches!(knock, Knock::Open(_)))
+        .map(|(order, port, _)| (order, port))
+        .collect();
+    open.sort_unstable();
+    for (_, port) in open {
+        let mut device = Device::new(host, port, credentials.cloned(), Some(address)).trusting(Trust::Verify);
+        let greeted = tokio::time::timeout(Duration::from_secs(3), device.greet()).await;
+        if matches!(greeted, Ok(Ok(_) | Err(DeviceError::SignInNeeded | DeviceError::Refused(_)))) {
+            return Some(device);
+        }
+    }
+    None
+}
+
+/// Asks a device for what it is and what it offers.
+pub async fn from_device(device: &Device, host: &str, signed: bool) -> Result<Intake, DeviceError> {
+    let information = match device.information(false).await {
+        Err(DeviceError::SignInNeeded) if signed => device.information(true).await?,
+        other => other?,
+    };
+    let open = device.streams(false).await;
+    let (offered, exposed) = match open {
+        Ok(offered) => {
+            let first = offered.iter().find_map(|offered| offered.url.clone());
+            let exposed = match first {
+                Some(url) => describe(&url, None, Trust::Off, DESCRIBE_WITHIN).await.is_open().then_some(Exposure::NoPassword),
+                None => None,
+            };
+            (offered, exposed)
+        }
+        Err(DeviceError::SignInNeeded) if signed => (device.streams(true).await?, None),
+        Err(error) => return Err(error),
+    };
+    Ok(assemble(device, host, &information, &offered, exposed))
+}
+
+/// Cameras out of what a device offers: one for each of its video sources, with its profiles by size.
+fn assemble(
+    device: &Device,
+    host: &str,
+    information: &DeviceInformation,
+    offered: &[Offered],
+    exposed: Option<Exposure>,
+) -> Intake {
+    let mut notes = Vec::new();
+    if let Some(named) = offered.iter().find_map(|offered| offered.named_host.as_ref()) {
+        notes.push(format!("it gives its streams at {named}, which is not where it answers: {host} was put in its place"));
+    }
+    let base = Camera {
+        address: Some(host.to_owned()),
+        service_port: Some(device.port()),
+        maker: information.maker.clone(),
+        model: information.model.clone(),
+        firmware: information.firmware.clone(),
+        serial: information.serial.clone(),
+        ..Camera::default()
+    };
+    let mut sources: Vec<String> = Vec::new();
+    for offered in offered {
+        let source = offered.profile.source.clone().unwrap_or_default();
+        if !sources.contains(&source) {
+            sources.push(source);
+        }
+    }
+    let recorder = sources.len() > 1;
+    let mut cameras = Vec::new();
+    if recorder {
+        cameras.push(Camera { device_name: information.model.clone(), ..base.clone() });
+    }
+    for (index, source) in sources.iter().enumerate() {
+        let of_source: Vec<&Offered> =
+            offered.iter().filter(|offered| offered.profile.source.clone().unwrap_or_default() == *source).collect();
+        let mut profiles: Vec<_> = of_source.iter().map(|offered| offered.profile.clone()).collect();
+        by_size(&mut profiles);
+        let url =
+            |token: &str| of_source.iter().find(|offered| offered.profile.token == token).and_then(|offered| offered.url.clone());
+        let with_url = profiles.iter().filter_map(|profile| url(&profile.token));
+        let streams: Vec<Stream> =
+            Role::ALL.into_iter().zip(with_url).map(|(role, url)| stream(role, Target::Url(url))).collect();
+        let device_name = profiles.first().map(|profile| channel_name(&profile.name)).filter(|name| !name.is_empty());
+        let channel = recorder.then_some(index as u32 + 1);
+        cameras.push(Camera { device_name, channel, streams, ..base.clone() });
+    }
+    Intake { cameras, notes, exposed, by_paths: false }
+}
+
+/// The name of a profile without the word for its size, which is what is left for a channel.
+fn channel_name(profile: &str) -> String {
+    let trimmed = profile.trim();
+    let words = ["main", "sub", "third", "mainstream", "substream", "main stream", "sub stream"];
+    let lower = trimmed.to_lowercase();
+    let cut = words.iter().filter_map(|word| lower.strip_suffix(word)).map(str::len).min().unwrap_or(trimmed.len());
+    trimmed.get(..cut).unwrap_or(trimmed).trim_end_matches([' ', '-', '_', ':']).to_owned()
+}
+
+/// Tries common paths by asking for descriptions only. The first refusal of a sign-in ends it.
+async fn by_paths(
+    host: &str,
+    address: IpAddr,
+    port: Option<u16>,
+    credentials: Option<&Credentials>,
+    patterns: &[PathPattern],
+    mut notes: Vec<String>,
+) -> Result<Intake, Trouble> {
+    let ports: Vec<u16> = port.map_or_else(|| STREAM_PORTS.to_vec(), |port| vec![port]);
+    let mut last = None;
+    for port in ports {
+        match reach::knock(SocketAddr::new(address, port), KNOCK_WITHIN).await {
+            Knock::Open(_) => {}
+            Knock::Refused(_) => {
+                last.get_or_insert(Trouble::new(Cause::PortClosed, format!("{host} refuses connections on port {port}")));
+                continue;
+            }
+            Knock::Silent(_) => {
+                last.get_or_insert(Trouble::new(Cause::Unreachable, format!("{host} does not answer on port {port}")));
+                continue;
+            }
+            Knock::Unreachable(_, text) => {
+                return Err(Trouble::new(Cause::Unreachable, format!("{host} cannot be reached: {text}")));
+            }
+        }
+        let url = |path: &str| SourceUrl::new(Scheme::Rtsp, host, Some(port), path).with_credentials(credentials.cloned());
+        for (tries, pattern) in patterns.iter().take(MAX_PATH_TRIES).enumerate() {
+            let first = url(&pattern.path(1, 1));
+            let seen = describe(&first, Some(address), Trust::Off, DESCRIBE_WITHIN).await;
+            if seen.is_locked() {
+                let text = seen.video.err().map_or_else(String::new, |(_, text)| text);
+                return Err(Trouble::new(Cause::SignIn, text));
+            }
+            if !seen.speaks_rtsp && tries == 0 {
+                let (kind, text) = seen.video.err().unwrap_or((FailureKind::NotRtsp, String::new()));
+                last = Some(Trouble::new(kind.cause(), text));
+                break;
+            }
+            let Ok(_) = seen.video else {
+                last = Some(Trouble::new(
+                    Cause::NoSuchStream,
+                    format!("{host} speaks RTSP on port {port} and has no stream at the {} paths that were tried", tries + 1),
+                ));
+                continue;
+            };
+            let mut streams = vec![stream(Role::Main, Target::Url(first))];
+            if pattern.tells_streams_apart() {
+                let second = url(&pattern.path(1, 2));
+                if describe(&second, Some(address), Trust::Off, DESCRIBE_WITHIN).await.video.is_ok() {
+                    streams.push(stream(Role::Sub, Target::Url(second)));
+                }
+            }
+            notes.push(format!("the device could not be asked; a stream was found by trying paths ({})", pattern.path(1, 1)));
+            let exposed = (!seen.sign_in_asked).then_some(Exposure::NoPassword);
+            let camera = Camera { address: Some(host.to_owned()), streams, ..Camera::default() };
+            return Ok(Intake { cameras: vec![camera], notes, exposed, by_paths: true });
+        }
+    }
+    Err(last.unwrap_or_else(|| {
+        Trouble::new(Cause::PortClosed, format!("{host} has no open port for streams (tried {USUAL_PORTS:?})"))
+    }))
+}
+
+/// Whether a sign-in that was accepted leaves a device open all the same.
+pub fn exposure_of(sign_in: Option<&Credentials>, seen: Option<Exposure>) -> Option<Exposure> {
+    seen.or_else(|| sign_in.is_some_and(is_well_known).then_some(Exposure::DefaultPassword))
+}

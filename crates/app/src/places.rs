@@ -1,0 +1,34 @@
+//! Where files are: the XDG folders of the person who runs the program.
+
+use anyhow::Context as _;
+use etcetera::{BaseStrategy as _, choose_base_strategy};
+use std::hash::{Hash as _, Hasher as _};
+use std::path::{Path, PathBuf};
+
+const NAME: &str = "amber-lattice";
+
+/// The folder of the site file and of what the person may extend.
+pub fn configuration() -> anyhow::Result<PathBuf> {
+    Ok(choose_base_strategy().context("no home folder")?.config_dir().join(NAME))
+}
+
+/// The folder of the program's state: logs, what was last seen.
+pub fn state() -> anyhow::Result<PathBuf> {
+    let strategy = choose_base_strategy().context("no home folder")?;
+    Ok(strategy.state_dir().unwrap_or_else(|| strategy.data_dir()).join(NAME))
+}
+
+/// The site file: the one that was named, or the usual one.
+pub fn site(named: Option<&Path>) -> anyhow::Result<PathBuf> {
+    named.map_or_else(|| Ok(configuration()?.join("site.toml")), |path| Ok(path.to_owned()))
+}
+
+/// The file of passwords that belongs to a site file: never beside it, so that it is not copied along.
+pub fn secrets(named_site: Option<&Path>) -> anyhow::Result<PathBuf> {
+    let folder = choose_base_strategy().context("no home folder")?.data_dir().join(NAME);
+    let Some(site) = named_site else { return Ok(folder.join("sign-ins.toml")) };
+    let whole = std::path::absolute(site).unwrap_or_else(|_| site.to_owned());
+    let mut hash = std::hash::DefaultHasher::new();
+    whole.hash(&mut hash);
+    Ok(folder.join(format!("sign-ins-{:016x}.toml", hash.finish())))
+}

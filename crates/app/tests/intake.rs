@@ -1,0 +1,317 @@
+//! `find`, `check`, `add` and `roster` as scripts use them, against the whole stand-in port.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use serde_json::Value;
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::TcpListener;
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_amber-lattice");
+const PASSWORD: &str = "ebb-and-flow";
+
+/// The whole port on ports of its own, so that tests and other programs do not meet.
+struct Port {
+    child: Child,
+    devices: Vec<Value>,
+    log: tempfile::NamedTempFile,
+}
+
+impl Port {
+    fn start() -> Self {
+        let log = tempfile::NamedTempFile::new().unwrap();
+        let mut child = Command::new(PROGRAM)
+            .args(["standin", "--all", "--port", "0", "--json", "--tied", "--log"])
+            .arg(log.path())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let devices = lines.take(21).map(|line| serde_json::from_str(&line.unwrap()).unwrap()).collect();
+        Self { child, devices, log }
+    }
+
+    fn device(&self, name: &str) -> &Value {
+        self.devices.iter().find(|device| device["name"] == name).unwrap()
+    }
+
+    /// Address of a device's sub stream without its sign-in.
+    fn sub(&self, name: &str) -> String {
+        let url = self.device(name)["sub"].as_str().unwrap();
+        let (_, rest) = url.split_once('@').unwrap_or(("", url.trim_start_matches("rtsp://")));
+        format!("rtsp://{rest}")
+    }
+
+    fn service(&self, name: &str) -> &str {
+        self.device(name)["service"].as_str().unwrap()
+    }
+
+    /// Viewers that began to play a device's streams.
+    fn plays(&self, name: &str) -> usize {
+        let text = std::fs::read_to_string(self.log.path()).unwrap();
+        let records = text.lines().filter_map(|line| serde_json::from_str::<Value>(line).ok());
+        records.filter(|record| record["event"] == "play" && record["camera"] == name).count()
+    }
+
+    fn order(&mut self, order: &str) {
+        writeln!(self.child.stdin.as_mut().unwrap(), "{order}").unwrap();
+    }
+}
+
+impl Drop for Port {
+    fn drop(&mut self) {
+        drop(self.child.stdin.take());
+        let _ = self.child.wait();
+    }
+}
+
+/// The program with folders of its own.
+struct Home(tempfile::TempDir);
+
+impl Home {
+    fn new() -> Self {
+        Self(tempfile::tempdir().unwrap())
+    }
+
+    fn run(&self, args: &[&str]) -> Output {
+        let mut command = Command::new(PROGRAM);
+        for (variable, folder) in [("XDG_CONFIG_HOME", "config"), ("XDG_DATA_HOME", "data"), ("XDG_STATE_HOME", "state")] {
+            command.env(variable, self.0.path().join(folder));
+        }
+        command.env("PORT_PW", PASSWORD).env("ADMIN_PW", "admin").env("WRONG_PW", "not this one").args(args);
+        command.stdin(Stdio::null()).output().unwrap()
+    }
+
+    fn json(&self, args: &[&str]) -> (Option<i32>, Value) {
+        let output = self.run(args);
+        let json = serde_json::from_slice(&output.stdout).unwrap_or_else(|error| panic!("{error}: {output:?}"));
+        (output.status.code(), json)
+    }
+
+    fn check(&self, args: &[&str]) -> (Option<i32>, Value) {
+        let began = Instant::now();
+        let (code, json) = self.json(&[&["check", "--json"], args].concat());
+        assert!(began.elapsed() < Duration::from_secs(30), "a check has an end");
+        (code, json["targets"][0].clone())
+    }
+
+    fn file(&self, path: &str) -> String {
+        std::fs::read_to_string(self.0.path().join(path)).unwrap_or_default()
+    }
+}
+
+fn step<'a>(target: &'a Value, name: &str) -> &'a Value {
+    target["steps"].as_array().unwrap().iter().find(|step| step["step"] == name).unwrap()
+}
+
+#[track_caller]
+fn stopped(checked: &(Option<i32>, Value), at: &str, cause: &str, advice: &str) {
+    let (code, target) = checked;
+    assert_eq!((code, &target["ok"], &target["cause"]), (&Some(1), &Value::Bool(false), &Value::from(cause)), "{target}");
+    assert_eq!(step(target, at)["state"], "failed", "{target}");
+    assert!(target["advice"].as_str().unwrap().contains(advice), "{target}");
+    let steps = target["steps"].as_array().unwrap();
+    assert_eq!(steps.len(), 13);
+    let failed = steps.iter().position(|step| step["state"] == "failed").unwrap();
+    assert!(steps.iter().skip(failed + 1).all(|step| step["state"] == "skipped" && step["ms"].is_null()), "{target}");
+}
+
+#[test]
+fn the_network_is_searched_and_each_device_told_for_what_it_is() {
+    let (port, home) = (Port::start(), Home::new());
+    let ports: Vec<String> = port
+        .devices
+        .iter()
+        .flat_map(|device| {
+            [port.sub(device["name"].as_str().unwrap()), port.service(device["name"].as_str().unwrap()).to_owned()]
+        })
+        .map(|address| address.trim_start_matches("rtsp://").split(['/', ':']).nth(1).unwrap().to_owned())
+        .collect();
+    let ports = ports.join(",");
+    let find = |more: &[&str]| {
+        home.json(
+            &[&["find", "--no-discovery", "--range", "127.77.0.10-127.77.0.41", "--ports", &ports, "--json"], more].concat(),
+        )
+    };
+    let (code, report) = find(&[]);
+    assert_eq!(
+        (code, &report["asked"], report["devices"].as_array().unwrap().len()),
+        (Some(0), &Value::from(32), 21),
+        "{report}"
+    );
+    let of =
+        |report: &Value, host: &str| report["devices"].as_array().unwrap().iter().find(|d| d["address"] == host).unwrap().clone();
+    let open = of(&report, "127.77.0.16");
+    assert_eq!((&open["kind"], &open["locked"], &open["exposed"]), (&"camera".into(), &false.into(), &"no-password".into()));
+    assert_eq!((&open["serial"], &open["via"]), (&"TH-0016".into(), &serde_json::json!(["scan"])));
+    assert_eq!(of(&report, "127.77.0.22")["exposed"], "first-use");
+    let locked = of(&report, "127.77.0.14");
+    assert_eq!((&locked["locked"], &locked["serial"], &locked["exposed"]), (&true.into(), &Value::Null, &Value::Null));
+    let (_, signed) = find(&["--sign-in", "harbour", "--password-env", "PORT_PW"]);
+    assert_eq!(
+        (&of(&signed, "127.77.0.14")["locked"], &of(&signed, "127.77.0.14")["serial"]),
+        (&false.into(), &"TH-0014".into())
+    );
+    let recorder = of(&signed, "127.77.0.40");
+    assert_eq!((&recorder["kind"], &recorder["channels"]), (&"recorder".into(), &8.into()));
+    assert_eq!(of(&signed, "127.77.0.15")["locked"], true, "another sign-in");
+    let (_, admin) = find(&["--sign-in", "admin", "--password-env", "ADMIN_PW"]);
+    assert_eq!(of(&admin, "127.77.0.15")["exposed"], "default-password");
+    assert!(!signed.to_string().contains(PASSWORD));
+    let many = home.run(&["find", "--range", "10.0.0.0/8", "--no-discovery"]);
+    assert_eq!(many.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&many.stderr).contains("--large"), "{many:?}");
+}
+
+#[test]
+fn each_mistake_is_told_by_the_step_at_which_it_shows() {
+    let (mut port, home) = (Port::start(), Home::new());
+    let good = home.check(&[&port.sub("Slipway north")]);
+    assert_eq!((good.0, &good.1["ok"], &good.1["cause"]), (Some(0), &true.into(), &Value::Null), "{}", good.1);
+    assert_eq!((&step(&good.1, "sign-in")["state"], &step(&good.1, "clock")["state"]), (&"warn".into(), &"ok".into()));
+    assert!(step(&good.1, "parameters")["saw"].as_str().unwrap().contains("640x360"));
+    assert!(step(&good.1, "steady")["ms"].as_f64().unwrap() >= 4500.0);
+
+    let fuel = port.sub("Fuel quay");
+    stopped(&home.check(&["rtsp://no-such-name.invalid/x"]), "resolve", "unresolved", "name service");
+    stopped(&home.check(&["rtsp://127.77.9.9:8554/x"]), "port", "port-closed", "refuses this port");
+    let page = format!("rtsp://{}/main", port.service("Slipway north"));
+    stopped(&home.check(&[&page]), "protocol", "not-rtsp", "web server");
+    stopped(&home.check(&[&fuel]), "sign-in", "sign-in", "give its user name");
+    let wrong = home.check(&[&fuel, "--sign-in", "harbour", "--password-env", "WRONG_PW"]);
+    stopped(&wrong, "sign-in", "sign-in", "were refused");
+    assert!(!wrong.1.to_string().contains("not this one"));
+    stopped(&home.check(&[&port.sub("Slipway north").replace("/sub", "/subs")]), "path", "no-such-stream", "letter by letter");
+    let harbour = ["--sign-in", "harbour", "--password-env", "PORT_PW"];
+    let gangway = port.sub("Foot gangway");
+    stopped(&home.check(&[&[gangway.as_str()], &harbour[..]].concat()), "path", "no-such-stream", "switched off");
+    let (code, mast) = home.check(&[&[port.sub("Mast head").as_str()], &harbour[..]].concat());
+    assert_eq!(
+        (code, &mast["cause"], &step(&mast, "clock")["state"]),
+        (Some(0), &"clock-wrong".into(), &"warn".into()),
+        "{mast}"
+    );
+    assert!(step(&mast, "clock")["saw"].as_str().unwrap().contains("min"), "{mast}");
+
+    // A device by its address alone is asked for its streams.
+    let boatyard = port.service("Boatyard").to_owned();
+    let (code, asked) = home.check(&[&[boatyard.as_str()], &harbour[..]].concat());
+    assert_eq!((code, &asked["ok"]), (Some(0), &true.into()), "{asked}");
+    stopped(&home.check(&[&boatyard]), "sign-in", "sign-in", "give its user name");
+
+    // Two viewers are admitted, a third is not.
+    let light = port.device("Breakwater light")["sub"].as_str().unwrap().to_owned();
+    let watch =
+        |_| Command::new(PROGRAM).args(["measure", "--for", "25s", "--json", &light]).stdout(Stdio::null()).spawn().unwrap();
+    let mut viewers: Vec<Child> = (0..2).map(watch).collect();
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while port.plays("Breakwater light") < 2 {
+        assert!(Instant::now() < deadline, "two viewers come in");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    stopped(&home.check(&[&light]), "transport", "viewer-limit", "no more viewers");
+    for viewer in &mut viewers {
+        let _ = viewer.kill();
+        let _ = viewer.wait();
+    }
+
+    // An address that moved.
+    let lane = port.sub("Car lane 3");
+    port.order("10 move 127.77.1.20");
+    let moved_to = lane.replace("127.77.0.20", "127.77.1.20");
+    let deadline = Instant::now() + Duration::from_secs(10);
+    while std::net::TcpStream::connect(moved_to.trim_start_matches("rtsp://").split('/').next().unwrap()).is_err() {
+        assert!(Instant::now() < deadline, "the stand-in moves");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    stopped(&home.check(&[&lane]), "port", "port-closed", "port");
+    assert_eq!(home.check(&[&[moved_to.as_str()], &harbour[..]].concat()).0, Some(0));
+}
+
+/// A server that does with each connection what it is told.
+fn serve(what: impl Fn(std::net::TcpStream) + Send + 'static) -> String {
+    let listener = TcpListener::bind("127.77.8.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || listener.incoming().map_while(Result::ok).for_each(what));
+    format!("rtsp://{address}/x")
+}
+
+#[test]
+fn servers_that_misbehave_are_told_apart_and_never_hang_a_check() {
+    let home = Home::new();
+    let hung = serve(std::mem::forget);
+    stopped(&home.check(&[&hung]), "protocol", "silence", "hangs");
+    let closing = serve(drop);
+    stopped(&home.check(&[&closing]), "protocol", "closed-by-camera", "closes the connection at once");
+    let noise = serve(|mut stream| {
+        let _ = stream.write_all(&[0x16; 4096]);
+        let _ = stream.read(&mut [0; 1024]);
+    });
+    stopped(&home.check(&[&noise]), "protocol", "not-rtsp", "Another service");
+    let drip = serve(|mut stream| {
+        for byte in b"RTSP/1.0 200 OK\r\n".iter().cycle() {
+            if stream.write_all(&[*byte]).is_err() {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(400));
+        }
+    });
+    let (code, target) = home.check(&[&drip]);
+    assert_eq!((code, &target["ok"]), (Some(1), &false.into()), "{target}");
+}
+
+#[test]
+fn cameras_are_added_with_all_their_streams_and_no_password_in_the_file() {
+    let (port, home) = (Port::start(), Home::new());
+    let add = |args: &[&str]| home.run(&[&["add"], args].concat());
+    let north = add(&[port.service("Slipway north"), "--name", "North", "--group", "Slipways"]);
+    assert!(north.status.success(), "{north:?}");
+    let again = add(&[port.service("Slipway north")]);
+    assert_eq!(again.status.code(), Some(1), "{again:?}");
+    let recorder = add(&[port.service("Quay recorder"), "--sign-in", "harbour", "--password-env", "PORT_PW"]);
+    assert!(recorder.status.success(), "{recorder:?}");
+    let typed = add(&[port.device("Fuel quay")["main"].as_str().unwrap(), "--name", "Fuel"]);
+    assert!(typed.status.success(), "{typed:?}");
+    let slip = add(&["“udp://:5000”", "--name", "Regatta"]);
+    assert!(slip.status.success() && String::from_utf8_lossy(&slip.stderr).contains("quotation marks"), "{slip:?}");
+    let refused = add(&[port.service("Boatyard"), "--sign-in", "harbour", "--password-env", "WRONG_PW"]);
+    assert_eq!(refused.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("not tried again by itself"), "{refused:?}");
+    assert_eq!(add(&["rtsp://cam:99999/x"]).status.code(), Some(2));
+
+    let (_, roster) = home.json(&["roster", "--json"]);
+    let cameras = roster["cameras"].as_array().unwrap();
+    assert_eq!(cameras.len(), 1 + 9 + 1 + 1, "{roster}");
+    let by_name = |name: &str| cameras.iter().find(|camera| camera["name"] == name).unwrap_or_else(|| panic!("{name}: {roster}"));
+    let north = by_name("North");
+    assert_eq!(
+        (&north["group"], &north["device_name"], &north["serial"]),
+        (&"Slipways".into(), &"Slipway north".into(), &"TH-0011".into())
+    );
+    let roles: Vec<&Value> = north["streams"].as_array().unwrap().iter().map(|stream| &stream["role"]).collect();
+    assert_eq!(roles, ["main", "sub"]);
+    assert_eq!((&by_name("Quay 3")["recorder"], &by_name("Quay 3")["channel"]), (&"Oriel R8".into(), &3.into()));
+    let site = home.file("config/amber-lattice/site.toml");
+    assert!(site.contains("env:PORT_PW") && !site.contains(PASSWORD) && !roster.to_string().contains(PASSWORD), "{site}");
+    assert!(home.file("data/amber-lattice/sign-ins.toml").contains(PASSWORD), "kept apart from the site");
+    assert!(home.run(&["roster"]).status.success());
+
+    // A camera by its name, with the sign-in that is kept for it.
+    let (code, checked) = home.check(&["Fuel"]);
+    assert_eq!((code, &checked["ok"]), (Some(0), &true.into()), "{checked}");
+
+    // A password file that others can read is refused, a broken site is told by its line, and neither is touched.
+    let file = home.0.path().join("data/amber-lattice/sign-ins.toml");
+    std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    let refused = home.run(&["roster"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("chmod 600"), "{refused:?}");
+    let broken = home.0.path().join("broken.toml");
+    std::fs::write(&broken, "[[camera]]\nname = \"A\"\nport = 3\n").unwrap();
+    let told = home.run(&["--site", broken.to_str().unwrap(), "add", "192.0.2.1"]);
+    assert_eq!(told.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&told.stderr).contains("line 3, column 1"), "{told:?}");
+    assert_eq!(std::fs::read_to_string(&broken).unwrap(), "[[camera]]\nname = \"A\"\nport = 3\n");
+}

@@ -1,0 +1,27 @@
+//! The parts of ONVIF's services that getting a camera in needs: messages out, answers in, no I/O.
+//!
+//! Written against the ONVIF Core Specification (device service, `ver10/device/wsdl`), the Media
+//! services (`ver10/media/wsdl`, `ver20/media/wsdl`), WS-Discovery of April 2005 and the WS-Security
+//! username token profile 1.0. Elements are found by their local names, since devices choose their own
+//! prefixes and not all declare the namespaces they use.
+//!
+//! Not done: events, PTZ and imaging services, `WS-Addressing` replies, attachments.
+
+mod device;
+mod discovery;
+mod media;
+mod soap;
+mod xml;
+
+pub use device::{
+    AddressPlan, Capabilities, DeviceInformation, DeviceTime, NetworkInterface, Service, User, UserLevel, create_user,
+    get_capabilities, get_device_information, get_network_interfaces, get_scopes, get_services, get_system_date_and_time,
+    get_users, set_address, set_system_date_and_time, set_user_password,
+};
+pub use discovery::{MAX_DATAGRAM, Match, emit_match, probe, probe_matches, scope_value};
+pub use media::{
+    Encoder, EncoderLimits, MediaVersion, Profile, Range, by_size, encoder_change, get_encoder_limits, get_profiles,
+    get_snapshot_uri, get_stream_uri,
+};
+pub use soap::{Fault, Security, answer, envelope};
+pub use xml::{Element, XmlError, escape};

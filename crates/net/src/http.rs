@@ -1,0 +1,226 @@
+//! HTTP/1.1 requests to devices (RFC 9110, RFC 9112), by the `hyper` library, with every answer bounded
+//! in time and size, and with Basic and Digest sign-in (RFC 7616, RFC 7617).
+
+use crate::connect::connect_to;
+use crate::connection::{Connection, Fingerprint, TlsError, Trust, tls};
+use http_body_util::{BodyExt as _, Full, Limited};
+use hyper::body::{Bytes, Incoming};
+use hyper::client::conn::http1;
+use hyper::{Method, Request, Response, StatusCode, header};
+use hyper_util::rt::TokioIo;
+use lattice_core::rtsp::{Challenge, authorization};
+use lattice_core::{Cause, SourceUrl};
+use std::net::SocketAddr;
+use std::time::Duration;
+use tokio::task::JoinHandle;
+use tokio::time::timeout;
+
+/// Most bytes of an answer's head: devices send well under 2 kB.
+const MAX_HEAD: usize = 32 * 1024;
+/// Most header fields.
+const MAX_FIELDS: usize = 64;
+
+/// Why a request had no usable answer.
+#[derive(Debug, thiserror::Error)]
+pub enum HttpError {
+    /// There is no connection.
+    #[error("{text}")]
+    Unreachable {
+        /// The cause in one word.
+        cause: Cause,
+        /// One sentence.
+        text: String,
+    },
+    /// The certificate is not trusted.
+    #[error("the certificate (SHA-256 {fingerprint}) is not trusted: {why}")]
+    Certificate {
+        /// Which it was.
+        fingerprint: Fingerprint,
+        /// Why not.
+        why: String,
+    },
+    /// TLS was not agreed.
+    #[error("{0}")]
+    Tls(String),
+    /// What answers does not speak HTTP.
+    #[error("what answers does not speak HTTP")]
+    NotHttp,
+    /// It did not answer in time.
+    #[error("no whole answer within {} s", .within.as_secs())]
+    Slow {
+        /// The time given.
+        within: Duration,
+    },
+    /// The answer is larger than any sensible one.
+    #[error("the answer is longer than {} kB and was not read further", .most / 1024)]
+    TooLong {
+        /// The bound in bytes.
+        most: usize,
+    },
+    /// A sign-in is wanted and none was given.
+    #[error("the device wants a sign-in and none was given")]
+    SignInNeeded,
+    /// The sign-in was refused.
+    #[error("the device refused the user name or password")]
+    SignInRefused,
+    /// Another status than success.
+    #[error("the device answered {0}")]
+    Status(u16),
+}
+
+impl HttpError {
+    /// The cause that this is shown as.
+    #[must_use]
+    pub const fn cause(&self) -> Cause {
+        match self {
+            Self::Unreachable { cause, .. } => *cause,
+            Self::Certificate { .. } | Self::SignInNeeded | Self::SignInRefused => Cause::SignIn,
+            Self::Tls(_) | Self::NotHttp | Self::TooLong { .. } => Cause::NotRtsp,
+            Self::Slow { .. } => Cause::Silence,
+            Self::Status(401 | 403) => Cause::SignIn,
+            Self::Status(503) => Cause::ViewerLimit,
+            Self::Status(_) => Cause::NoSuchStream,
+        }
+    }
+}
+
+/// A question to a device.
+#[derive(Debug, Clone)]
+pub(crate) struct Question<'a> {
+    /// Where, with the sign-in.
+    pub url: &'a SourceUrl,
+    /// Where that is, when it has been resolved already.
+    pub address: Option<SocketAddr>,
+    /// Sent by POST with this media type; without it is a GET.
+    pub body: Option<(&'a str, String)>,
+    /// How a certificate is judged.
+    pub trust: Trust,
+}
+
+/// An answer whose body is still to be read. The connection lives as long as this.
+pub(crate) struct Answer {
+    pub response: Response<Incoming>,
+    driver: JoinHandle<()>,
+}
+
+impl Drop for Answer {
+    fn drop(&mut self) {
+        self.driver.abort();
+    }
+}
+
+impl Answer {
+    /// The content type without its parameters, in lower case.
+    pub fn content_type(&self) -> String {
+        let value = self.response.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or("");
+        value.split(';').next().unwrap_or("").trim().to_ascii_lowercase()
+    }
+
+    /// The whole body, at most `most` bytes.
+    pub async fn body(mut self, most: usize) -> Result<Bytes, HttpError> {
+        let body = self.response.body_mut();
+        match Limited::new(body, most).collect().await {
+            Ok(collected) => Ok(collected.to_bytes()),
+            Err(error) if error.is::<http_body_util::LengthLimitError>() => Err(HttpError::TooLong { most }),
+            Err(_) => Err(HttpError::NotHttp),
+        }
+    }
+}
+
+/// Asks, and signs in where the device wants it: at most once, since accounts get locked.
+///
+/// # Cancel safety
+/// Dropping it closes the connection.
+pub(crate) async fn ask(question: &Question<'_>, within: Duration) -> Result<Answer, HttpError> {
+    timeout(within, ask_and_sign_in(question)).await.unwrap_or(Err(HttpError::Slow { within }))
+}
+
+/// Asks and reads the whole answer, success or not.
+pub(crate) async fn ask_whole(question: &Question<'_>, within: Duration, most: usize) -> Result<(StatusCode, Bytes), HttpError> {
+    let asked = async {
+        let answer = ask_and_sign_in(question).await?;
+        let status = answer.response.status();
+        Ok((status, answer.body(most).await?))
+    };
+    timeout(within, asked).await.unwrap_or(Err(HttpError::Slow { within }))
+}
+
+async fn ask_and_sign_in(question: &Question<'_>) -> Result<Answer, HttpError> {
+    let first = ask_once(question, None).await?;
+    if first.response.status() != StatusCode::UNAUTHORIZED {
+        return Ok(first);
+    }
+    let challenges: Vec<String> = first
+        .response
+        .headers()
+        .get_all(header::WWW_AUTHENTICATE)
+        .iter()
+        .filter_map(|value| value.to_str().ok().map(str::to_owned))
+        .collect();
+    let challenge = Challenge::strongest(challenges.iter().map(String::as_str));
+    drop(first);
+    let Some(credentials) = question.url.credentials() else { return Err(HttpError::SignInNeeded) };
+    let Some(challenge) = challenge else { return Err(HttpError::SignInRefused) };
+    let method = if question.body.is_some() { "POST" } else { "GET" };
+    let uri = path_of(question.url);
+    let value = authorization(&challenge, credentials, method, uri, 1, &format!("{:016x}", rand::random::<u64>()));
+    let second = ask_once(question, Some(value)).await?;
+    if second.response.status() == StatusCode::UNAUTHORIZED {
+        return Err(HttpError::SignInRefused);
+    }
+    Ok(second)
+}
+
+fn path_of(url: &SourceUrl) -> &str {
+    if url.path().is_empty() { "/" } else { url.path() }
+}
+
+async fn ask_once(question: &Question<'_>, authorization: Option<String>) -> Result<Answer, HttpError> {
+    let connection = open(question.url, question.address, question.trust).await?;
+    let path = path_of(question.url);
+    // A path that begins with a question mark has no slash: it is put in.
+    let target = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
+    let (method, body) = match &question.body {
+        Some((_, body)) => (Method::POST, body.clone()),
+        None => (Method::GET, String::new()),
+    };
+    let mut request = Request::builder()
+        .method(method)
+        .uri(target)
+        .header(header::HOST, question.url.authority())
+        .header(header::USER_AGENT, crate::AGENT)
+        .header(header::CONNECTION, "close");
+    if let Some((media_type, _)) = &question.body {
+        request = request.header(header::CONTENT_TYPE, *media_type);
+    }
+    if let Some(value) = authorization {
+        request = request.header(header::AUTHORIZATION, value);
+    }
+    let request = request.body(Full::new(Bytes::from(body))).map_err(|_| HttpError::NotHttp)?;
+    let (mut sender, connection) = http1::Builder::new()
+        .max_buf_size(MAX_HEAD)
+        .max_headers(MAX_FIELDS)
+        .handshake(TokioIo::new(connection))
+        .await
+        .map_err(|_| HttpError::NotHttp)?;
+    let driver = tokio::spawn(async move {
+        let _ = connection.await;
+    });
+    let answered = sender.send_request(request).await;
+    if answered.is_err() {
+        driver.abort();
+    }
+    Ok(Answer { response: answered.map_err(|_| HttpError::NotHttp)?, driver })
+}
+
+async fn open(url: &SourceUrl, address: Option<SocketAddr>, trust: Trust) -> Result<Connection, HttpError> {
+    let unreachable = |(cause, text)| HttpError::Unreachable { cause, text };
+    let stream = connect_to(url.host(), url.port(), address).await.map_err(unreachable)?;
+    if !url.scheme().is_tls() {
+        return Ok(Connection::Plain(stream));
+    }
+    tls(stream, url.host(), trust).await.map_err(|error| match error {
+        TlsError::Certificate { fingerprint, why } => HttpError::Certificate { fingerprint, why },
+        TlsError::Handshake(why) => HttpError::Tls(why),
+    })
+}

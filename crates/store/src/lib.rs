@@ -1,0 +1,13 @@
+//! What is kept between one run and the next: the site file, passwords apart from it, and what was last seen of
+//! each device.
+#![forbid(unsafe_code)]
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
+mod atomic;
+mod secrets;
+mod sightings;
+pub mod site;
+
+pub use secrets::{SecretError, Secrets};
+pub use sightings::{Sighting, Sightings};
+pub use site::{Camera, Group, PasswordSource, Role, SignIn, Site, SiteError, SiteFile, Stream};

@@ -1,0 +1,246 @@
+//! The site file: everything configured, in one TOML file that people may edit too.
+//!
+//! [`SiteFile`] keeps the document as it was written (comments, order, blank lines) beside what it means
+//! ([`Site`]); each change is made to both. The schema is in `docs/SITE.md`.
+
+mod document;
+mod read;
+
+pub use document::SiteFile;
+
+use lattice_core::target::{Target, understand};
+use lattice_core::{SourceUrl, TransportChoice};
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// Why a site file cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum SiteError {
+    /// It says something that is not understood. It is left as it is.
+    #[error("{}, line {line}, column {column}: {what}", .path.display())]
+    Content {
+        /// The file.
+        path: PathBuf,
+        /// From 1.
+        line: usize,
+        /// From 1, in characters.
+        column: usize,
+        /// What is wrong and what to do.
+        what: String,
+    },
+    /// It was changed by somebody else since it was read.
+    #[error("{} was changed elsewhere meanwhile: it is read again, and nothing of it was overwritten", .path.display())]
+    ChangedElsewhere {
+        /// The file.
+        path: PathBuf,
+    },
+    /// A change that cannot be made.
+    #[error("{0}")]
+    Refused(String),
+    /// The system refused.
+    #[error("{} cannot be {attempted}", .path.display())]
+    Io {
+        /// The file.
+        path: PathBuf,
+        /// What was attempted.
+        attempted: &'static str,
+        /// The system's reason.
+        #[source]
+        source: std::io::Error,
+    },
+}
+
+/// Which of a camera's streams.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Role {
+    /// The largest.
+    Main,
+    /// The light one.
+    Sub,
+    /// One more.
+    Third,
+}
+
+impl Role {
+    /// Every role, the largest first.
+    pub const ALL: [Self; 3] = [Self::Main, Self::Sub, Self::Third];
+
+    /// Its word in the file and on screen.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Main => "main",
+            Self::Sub => "sub",
+            Self::Third => "third",
+        }
+    }
+
+    /// The role with this word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|role| role.word() == word)
+    }
+}
+
+/// Where a sign-in's password is.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum PasswordSource {
+    /// Kept by the program, apart from the site file.
+    #[default]
+    Kept,
+    /// In this variable of the environment.
+    Environment(String),
+}
+
+/// A sign-in that cameras share.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignIn {
+    /// What it is called.
+    pub name: String,
+    /// The account's name on the devices.
+    pub user: String,
+    /// Where the password is.
+    pub password: PasswordSource,
+}
+
+/// How a device's certificate is judged.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum CertificateTrust {
+    /// By the authorities that this machine trusts.
+    #[default]
+    Verify,
+    /// It must have this SHA-256, in hexadecimal.
+    Pinned(String),
+    /// Not at all.
+    Off,
+}
+
+/// A stream of a camera.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stream {
+    /// Which.
+    pub role: Role,
+    /// Where: an address without a sign-in, or a port to listen on.
+    pub target: Target,
+    /// For stills: how often one is fetched.
+    pub interval: Option<Duration>,
+}
+
+/// A camera, or a channel of a recorder, or a pushed stream.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Camera {
+    /// Its name, which no other has.
+    pub name: String,
+    /// The group it belongs to.
+    pub group: Option<String>,
+    /// Host name or address of its device.
+    pub address: Option<String>,
+    /// Port of its device service.
+    pub service_port: Option<u16>,
+    /// Name of its sign-in.
+    pub sign_in: Option<String>,
+    /// Name of the recorder that it hangs under.
+    pub recorder: Option<String>,
+    /// Its channel there, from 1.
+    pub channel: Option<u32>,
+    /// It is not opened while this is set.
+    pub disabled: bool,
+    /// How its streams are received.
+    pub transport: TransportChoice,
+    /// How its certificate is judged.
+    pub trust: CertificateTrust,
+    /// The name that the device has given itself.
+    pub device_name: Option<String>,
+    /// Its maker.
+    pub maker: Option<String>,
+    /// Its model.
+    pub model: Option<String>,
+    /// Version of its firmware.
+    pub firmware: Option<String>,
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// Its streams, the largest first.
+    pub streams: Vec<Stream>,
+}
+
+impl Camera {
+    /// The stream of a role.
+    #[must_use]
+    pub fn stream(&self, role: Role) -> Option<&Stream> {
+        self.streams.iter().find(|stream| stream.role == role)
+    }
+}
+
+/// A group, by its name; it exists as long as a camera is in it.
+pub type Group = String;
+
+/// Everything configured.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Site {
+    /// The site's name.
+    pub name: Option<String>,
+    /// Sign-ins.
+    pub sign_ins: Vec<SignIn>,
+    /// Cameras in the order of the file.
+    pub cameras: Vec<Camera>,
+}
+
+impl Site {
+    /// A camera by its name.
+    #[must_use]
+    pub fn camera(&self, name: &str) -> Option<&Camera> {
+        self.cameras.iter().find(|camera| camera.name == name)
+    }
+
+    /// A sign-in by its name.
+    #[must_use]
+    pub fn sign_in(&self, name: &str) -> Option<&SignIn> {
+        self.sign_ins.iter().find(|sign_in| sign_in.name == name)
+    }
+
+    /// Its groups, in the order in which they first occur.
+    #[must_use]
+    pub fn groups(&self) -> Vec<Group> {
+        let mut groups: Vec<Group> = Vec::new();
+        for group in self.cameras.iter().filter_map(|camera| camera.group.as_ref()) {
+            if !groups.contains(group) {
+                groups.push(group.clone());
+            }
+        }
+        groups
+    }
+
+    /// A name like this one that no camera has yet: with a number behind it where it is taken.
+    #[must_use]
+    pub fn free_name(&self, wanted: &str) -> String {
+        let wanted = wanted.trim();
+        let wanted = if wanted.is_empty() { "Camera" } else { wanted };
+        if self.camera(wanted).is_none() {
+            return wanted.to_owned();
+        }
+        (2..=self.cameras.len() + 2).map(|n| format!("{wanted} {n}")).find(|name| self.camera(name).is_none()).unwrap_or_default()
+    }
+
+    /// Whether a camera with this address is here.
+    #[must_use]
+    pub fn knows_address(&self, address: &str) -> bool {
+        let of_stream = |stream: &Stream| matches!(&stream.target, Target::Url(url) if url.host() == address);
+        self.cameras.iter().any(|camera| camera.address.as_deref() == Some(address) || camera.streams.iter().any(of_stream))
+    }
+}
+
+/// Reads a stream's address as it stands in the file: exactly, and without a password.
+fn stream_target(text: &str) -> Result<Target, String> {
+    let scheme = text.split_once("://").map(|(scheme, _)| scheme.to_ascii_lowercase());
+    if matches!(scheme.as_deref(), Some("udp" | "rtp")) {
+        return understand(text).map(|reading| reading.target).map_err(|error| error.to_string());
+    }
+    let url: SourceUrl = text.parse().map_err(|error: lattice_core::SourceUrlError| error.to_string())?;
+    if url.credentials().is_some() {
+        return Err(
+            "a user or password stands in the address: name a [[sign-in]] instead, its password is kept apart from this file"
+                .into(),
+        );
+    }
+    Ok(Target::Url(url))
+}

@@ -1,0 +1,188 @@
+//! From text to a [`Site`], with line and column for everything that is not understood.
+
+use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, stream_target};
+use lattice_core::TransportChoice;
+use serde::Deserialize;
+use std::path::Path;
+use std::time::Duration;
+use toml::Spanned;
+
+type Text = Spanned<String>;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawSite {
+    name: Option<String>,
+    #[serde(default, rename = "sign-in")]
+    sign_ins: Vec<RawSignIn>,
+    #[serde(default, rename = "camera")]
+    cameras: Vec<RawCamera>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawSignIn {
+    name: Text,
+    user: String,
+    password: Option<Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawCamera {
+    name: Text,
+    group: Option<String>,
+    address: Option<String>,
+    service_port: Option<u16>,
+    sign_in: Option<Text>,
+    recorder: Option<String>,
+    channel: Option<u32>,
+    enabled: Option<bool>,
+    transport: Option<Text>,
+    trust: Option<Text>,
+    device_name: Option<String>,
+    maker: Option<String>,
+    model: Option<String>,
+    firmware: Option<String>,
+    serial: Option<String>,
+    #[serde(default, rename = "stream")]
+    streams: Vec<RawStream>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawStream {
+    role: Text,
+    url: Text,
+    interval: Option<Spanned<f64>>,
+}
+
+/// Where something stands, and what is wrong with it.
+struct Complaint(usize, String);
+
+/// Reads a site; the path is for the message.
+pub fn read(path: &Path, text: &str) -> Result<Site, SiteError> {
+    let raw: RawSite = toml::from_str(text).map_err(|error| {
+        let at = error.span().map_or(0, |span| span.start);
+        complain(path, text, &Complaint(at, error.message().trim().to_owned()))
+    })?;
+    build(raw).map_err(|complaint| complain(path, text, &complaint))
+}
+
+fn complain(path: &Path, text: &str, Complaint(at, what): &Complaint) -> SiteError {
+    let before = text.get(..*at).unwrap_or(text);
+    let line = before.matches('\n').count() + 1;
+    let column = before.rsplit('\n').next().unwrap_or("").chars().count() + 1;
+    // What is quoted may be a password that somebody put in the wrong place: the parser's words hold no values.
+    SiteError::Content { path: path.to_owned(), line, column, what: what.lines().collect::<Vec<_>>().join("; ") }
+}
+
+fn at<T>(spanned: &Spanned<T>, what: impl Into<String>) -> Complaint {
+    Complaint(spanned.span().start, what.into())
+}
+
+fn build(raw: RawSite) -> Result<Site, Complaint> {
+    let mut site = Site { name: raw.name, ..Site::default() };
+    for raw in raw.sign_ins {
+        let sign_in = sign_in(&raw)?;
+        if site.sign_in(&sign_in.name).is_some() {
+            return Err(at(&raw.name, "another sign-in has this name already: give each its own"));
+        }
+        site.sign_ins.push(sign_in);
+    }
+    for raw in raw.cameras {
+        if site.camera(raw.name.get_ref()).is_some() {
+            return Err(at(&raw.name, "another camera has this name already: give each its own"));
+        }
+        let camera = camera(&site, raw)?;
+        site.cameras.push(camera);
+    }
+    Ok(site)
+}
+
+fn sign_in(raw: &RawSignIn) -> Result<SignIn, Complaint> {
+    if raw.name.get_ref().trim().is_empty() {
+        return Err(at(&raw.name, "a sign-in needs a name"));
+    }
+    let password = match &raw.password {
+        None => PasswordSource::Kept,
+        Some(text) => match text.get_ref().strip_prefix("env:") {
+            Some(name) if !name.is_empty() => PasswordSource::Environment(name.to_owned()),
+            _ => {
+                let what = "a password does not stand in this file: write env:NAME for a variable of the environment, or leave it out and let the program keep it";
+                return Err(at(text, what));
+            }
+        },
+    };
+    Ok(SignIn { name: raw.name.get_ref().clone(), user: raw.user.clone(), password })
+}
+
+fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
+    if raw.name.get_ref().trim().is_empty() {
+        return Err(at(&raw.name, "a camera needs a name"));
+    }
+    if let Some(name) = raw.sign_in.as_ref().filter(|name| site.sign_in(name.get_ref()).is_none()) {
+        return Err(at(name, format!("there is no [[sign-in]] with the name {:?}", name.get_ref())));
+    }
+    let transport = match &raw.transport {
+        None => TransportChoice::Auto,
+        Some(text) => match text.get_ref().as_str() {
+            "auto" => TransportChoice::Auto,
+            "udp" => TransportChoice::Udp,
+            "tcp" => TransportChoice::Tcp,
+            _ => return Err(at(text, "the transport is auto, udp or tcp")),
+        },
+    };
+    let trust = match &raw.trust {
+        None => CertificateTrust::Verify,
+        Some(text) => match text.get_ref().as_str() {
+            "verify" => CertificateTrust::Verify,
+            "off" => CertificateTrust::Off,
+            other => {
+                match other.strip_prefix("sha256:").filter(|hex| hex.len() == 64 && hex.bytes().all(|b| b.is_ascii_hexdigit())) {
+                    Some(hex) => CertificateTrust::Pinned(hex.to_ascii_lowercase()),
+                    None => {
+                        return Err(at(
+                            text,
+                            "trust is verify, off, or sha256: and the 64 digits of a certificate's fingerprint",
+                        ));
+                    }
+                }
+            }
+        },
+    };
+    let mut streams: Vec<Stream> = Vec::new();
+    for raw in raw.streams {
+        let role =
+            Role::from_word(raw.role.get_ref()).ok_or_else(|| at(&raw.role, "the role of a stream is main, sub or third"))?;
+        if streams.iter().any(|stream| stream.role == role) {
+            return Err(at(&raw.role, format!("this camera has a {} stream already", role.word())));
+        }
+        let target = stream_target(raw.url.get_ref()).map_err(|what| at(&raw.url, what))?;
+        let interval = match &raw.interval {
+            None => None,
+            Some(seconds) if (0.2..=86_400.0).contains(seconds.get_ref()) => Some(Duration::from_secs_f64(*seconds.get_ref())),
+            Some(seconds) => return Err(at(seconds, "the interval of a still is 0.2 to 86400 seconds")),
+        };
+        streams.push(Stream { role, target, interval });
+    }
+    streams.sort_by_key(|stream| stream.role);
+    Ok(Camera {
+        name: raw.name.into_inner(),
+        group: raw.group.filter(|group| !group.trim().is_empty()),
+        address: raw.address,
+        service_port: raw.service_port,
+        sign_in: raw.sign_in.map(Spanned::into_inner),
+        recorder: raw.recorder,
+        channel: raw.channel,
+        disabled: raw.enabled == Some(false),
+        transport,
+        trust,
+        device_name: raw.device_name,
+        maker: raw.maker,
+        model: raw.model,
+        firmware: raw.firmware,
+        serial: raw.serial,
+        streams,
+    })
+}
