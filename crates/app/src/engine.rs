@@ -4,7 +4,7 @@ use crate::app::{FeedKey, Site};
 use crossbeam_channel::Sender;
 use lattice_core::TransportChoice;
 use lattice_core::meter::Figures;
-use lattice_media::{ColourDescription, DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
+use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
 use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -90,10 +90,8 @@ pub fn wire(
         other => reports.send(station(&other)),
     }));
     let target = lane.clone();
-    let sink = Box::new(move |unit, sps: Option<&lattice_core::video::Sps>| {
-        let colour = sps
-            .map_or_else(ColourDescription::default, |sps| ColourDescription { full_range: sps.full_range, matrix: sps.matrix });
-        target.push(unit, sps.map(|sps| (sps.width, sps.height)), colour);
+    let sink = Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| {
+        target.push(unit, parameters);
     });
     (lane, sink, post)
 }

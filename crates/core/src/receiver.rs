@@ -4,7 +4,7 @@ use crate::meter::{Dropped, Meter};
 use crate::rtcp::{self, ReportBlock, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::Video;
-use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Sps};
+use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Parameters};
 use crate::{ClockRate, Mono, Ticks, Transport};
 use std::time::Duration;
 
@@ -112,10 +112,11 @@ impl Receiver {
     pub fn begin(&mut self, now: Mono, video: &Video, transport: Transport) {
         let mut assembler = Assembler::new(&video.codec, &video.parameter_sets);
         assembler.keep_data(self.keep_data);
+        assembler.described_size(video.dimensions);
         assembler.count_from(self.next_number);
         self.meter.on_playing(now, video, transport);
-        if let Some(sps) = assembler.sps() {
-            self.meter.on_parameters(now, sps);
+        if let Some(parameters) = assembler.parameters() {
+            self.meter.on_parameters(now, parameters);
         }
         self.meter.sequence.restart();
         self.stream = Some(Stream {
@@ -216,10 +217,10 @@ impl Receiver {
         self.stream.as_ref().is_some_and(|stream| stream.assembler.is_mid_unit())
     }
 
-    /// The sequence parameter set in force.
+    /// What the parameter sets in force say.
     #[must_use]
-    pub fn sps(&self) -> Option<&Sps> {
-        self.stream.as_ref().and_then(|stream| stream.assembler.sps())
+    pub fn parameters(&self) -> Option<&Parameters> {
+        self.stream.as_ref().and_then(|stream| stream.assembler.parameters())
     }
 
     /// What we discarded so far.
@@ -329,9 +330,9 @@ impl Stream {
     fn assemble(&mut self, meter: &mut Meter, now: Mono, packet: Ordered<'_>, sink: &mut impl FnMut(Unit)) {
         for unit in self.assembler.push(now, packet) {
             if unit.keyframe
-                && let Some(sps) = self.assembler.sps()
+                && let Some(parameters) = self.assembler.parameters()
             {
-                meter.on_parameters(now, sps);
+                meter.on_parameters(now, parameters);
             }
             let displayable = self.clean.on_access_unit(&unit);
             meter.on_unit(now, &unit, displayable);

@@ -59,6 +59,7 @@ pub struct Media {
     bandwidth_kbps: Option<u32>,
     secure: bool,
     crypto: Vec<String>,
+    dimensions: Option<(u32, u32)>,
 }
 
 /// A video stream that can be asked for.
@@ -77,6 +78,8 @@ pub struct Video {
     /// NAL units of `sprop-parameter-sets` (RFC 6184 §8.1) or `sprop-vps`, `-sps`, `-pps` (RFC 7798
     /// §7.1), without start codes.
     pub parameter_sets: Vec<Vec<u8>>,
+    /// `a=x-dimensions` or `a=framesize` (RFC 6064 §4): size in pixels, for codecs that do not carry it exactly.
+    pub dimensions: Option<(u32, u32)>,
     /// `b=AS` (RFC 4566 §5.8): the bandwidth it declares.
     pub bandwidth: Option<BitsPerSecond>,
     /// The profile is a secure one (`RTP/SAVP`): packets are SRTP.
@@ -145,6 +148,8 @@ impl Media {
         match name.trim().to_ascii_lowercase().as_str() {
             "control" => self.control = Some(value.to_owned()),
             "crypto" if self.crypto.len() < MAX_CRYPTO => self.crypto.push(value.to_owned()),
+            "x-dimensions" => self.dimensions = pair(value, ','),
+            "framesize" => self.dimensions = value.split_once(' ').and_then(|(_, size)| pair(size, '-')),
             "framerate" => self.framerate = Some(value.to_owned()),
             "rtpmap" => {
                 if let Some((format, map)) = parse_rtpmap(value) {
@@ -191,11 +196,17 @@ impl Media {
             control: self.control.clone(),
             declared,
             parameter_sets,
+            dimensions: self.dimensions,
             bandwidth: self.bandwidth_kbps.map(|kbps| BitsPerSecond(f64::from(kbps) * 1e3)),
             secure: self.secure,
             crypto: self.crypto.iter().cloned().map(Secret::new).collect(),
         })
     }
+}
+
+fn pair(text: &str, between: char) -> Option<(u32, u32)> {
+    let (a, b) = text.split_once(between)?;
+    Some((a.trim().parse().ok()?, b.trim().parse().ok()?))
 }
 
 fn parse_rtpmap(value: &str) -> Option<(u8, (String, u32))> {

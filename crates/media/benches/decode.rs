@@ -5,6 +5,7 @@ use criterion::{Criterion, Throughput, criterion_group};
 use lattice_core::Mono;
 use lattice_core::receiver::Unit;
 use lattice_core::video::{AccessUnit, NalKind, annex_b};
+use lattice_core::video::{ColourMatrix, Parameters, VideoCodec};
 use lattice_media::{ColourDescription, H264Decoder, LaneEvent, Planes, Pool, Scaler, Wanted};
 use std::hint::black_box;
 use std::sync::mpsc::channel;
@@ -42,7 +43,7 @@ fn through_a_lane(pool: &Pool, units: &[Vec<u8>]) {
     let (sender, receiver) = channel();
     let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
     for (n, data) in units.iter().enumerate() {
-        lane.push(unit(n, data.clone()), Some((640, 360)), ColourDescription::default());
+        lane.push(unit(n, data.clone()), Some(&PARAMETERS));
     }
     lane.want(Some(TILE));
     while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
@@ -88,6 +89,17 @@ fn ratio() {
 }
 
 /// Only the first unit counts as a keyframe, so that the lane keeps and decodes them all.
+const PARAMETERS: Parameters = Parameters {
+    codec: VideoCodec::H264,
+    width: 640,
+    height: 360,
+    declared: None,
+    full_range: false,
+    matrix: ColourMatrix::Unspecified,
+    profile: "",
+    unusual: None,
+};
+
 fn unit(n: usize, data: Vec<u8>) -> Unit {
     Unit {
         displayable: true,

@@ -1,11 +1,14 @@
 //! One decoder per stream, served by a few workers; the newest picture wins.
 
 use crate::h264::{Decoded, H264Decoder};
+use crate::h265::H265Decoder;
+use crate::jpeg;
 use crate::picture::{ColourDescription, Condition, TilePicture};
 use crate::scale::Scaler;
 use crossbeam_channel::{Sender, unbounded};
 use lattice_core::Mono;
 use lattice_core::receiver::Unit;
+use lattice_core::video::{Parameters, VideoCodec};
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -102,6 +105,8 @@ struct Job {
     colour: ColourDescription,
     new_parameters: bool,
     bipredictive: bool,
+    keyframe: bool,
+    codec: VideoCodec,
 }
 
 #[derive(Default)]
@@ -111,18 +116,38 @@ struct Inbox {
     needs_clean_point: bool,
     wanted: Option<Wanted>,
     choice: DamageChoice,
-    last_size: Option<(u32, u32)>,
+    last_parameters: Option<(VideoCodec, u32, u32)>,
     closed: bool,
 }
 
 #[derive(Default)]
 struct Bench {
-    decoder: Option<H264Decoder>,
+    decoder: Option<AnyDecoder>,
     scaler: Scaler,
     /// Units decoded of late whose pictures may still be to come: number, displayable, colour.
     recent: VecDeque<(u64, bool, ColourDescription)>,
     order: Order,
     trust: Trust,
+}
+
+/// The decoder of a stream, by its codec.
+enum AnyDecoder {
+    H264(H264Decoder),
+    H265(Box<H265Decoder>),
+    /// Each picture stands by itself: nothing is kept.
+    Jpeg,
+}
+
+impl AnyDecoder {
+    fn new(codec: VideoCodec) -> Option<Self> {
+        Some(match codec {
+            VideoCodec::H264 => {
+                Self::H264(H264Decoder::new().inspect_err(|error| tracing::error!(%error, "no decoder could be made")).ok()?)
+            }
+            VideoCodec::H265 => Self::H265(Box::default()),
+            VideoCodec::Jpeg => Self::Jpeg,
+        })
+    }
 }
 
 /// Whether what the codec makes of whole units can be believed. A codec that had to make up parts of a
@@ -249,7 +274,12 @@ pub struct Lane {
 
 impl Lane {
     /// Takes the next access unit of the stream, with the parameters in force.
-    pub fn push(&self, unit: Unit, size: Option<(u32, u32)>, colour: ColourDescription) {
+    pub fn push(&self, unit: Unit, parameters: Option<&Parameters>) {
+        let colour = parameters.map_or_else(ColourDescription::default, |parameters| ColourDescription {
+            full_range: parameters.full_range,
+            matrix: parameters.matrix,
+        });
+        let now_in_force = parameters.map(|parameters| (parameters.codec, parameters.width, parameters.height));
         let Some(data) = unit.unit.data else { return };
         let mut inbox = lock(&self.shared.inbox);
         let clean_point = (unit.unit.keyframe || unit.unit.recovery.is_some()) && !unit.unit.damaged;
@@ -258,8 +288,10 @@ impl Lane {
         }
         inbox.needs_clean_point = false;
         let watched = inbox.wanted.is_some();
-        let new_parameters = size.is_some() && inbox.last_size.is_some() && size != inbox.last_size;
-        inbox.last_size = size.or(inbox.last_size);
+        let before = inbox.last_parameters;
+        let new_parameters = now_in_force.is_some() && before.is_some() && now_in_force != before;
+        inbox.last_parameters = now_in_force.or(before);
+        let codec = inbox.last_parameters.map_or(VideoCodec::H264, |(codec, ..)| codec);
         let restart = clean_point && unit.unit.keyframe && (!watched || inbox.jobs.len() > BEHIND);
         let mut skipped = 0;
         if restart {
@@ -278,6 +310,8 @@ impl Lane {
             colour,
             new_parameters,
             bipredictive: unit.unit.bipredictive,
+            keyframe: unit.unit.keyframe,
+            codec,
         });
         if inbox.jobs.len() > MAX_UNITS || inbox.bytes > MAX_BYTES {
             skipped += inbox.jobs.len();
@@ -364,13 +398,7 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
         if !job.clean_point {
             return;
         }
-        match H264Decoder::new() {
-            Ok(fresh) => *decoder = Some(fresh),
-            Err(error) => {
-                tracing::error!(%error, "no decoder could be made");
-                return;
-            }
-        }
+        *decoder = AnyDecoder::new(job.codec);
         recent.clear();
         *order = Order::default();
         *trust = Trust::default();
@@ -383,24 +411,52 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
     let at_once = order.on_unit(job.bipredictive);
     trust.on_unit(job);
     let mut painter = Painter { lane, recent, trust, wanted, choice, newest };
-    let came = match codec.decode(job.number, &job.data) {
-        Ok(Some(decoded)) => {
-            painter.report(scaler, &decoded);
-            decoded.number == job.number
-        }
-        Ok(None) => false,
-        Err(_) if !job.displayable => false,
-        Err(_) => {
-            (lane.sink)(LaneEvent::Refused { number: job.number });
-            false
-        }
+    let refused = match codec {
+        AnyDecoder::H264(codec) => decode_h264(codec, job, at_once, &mut painter, scaler),
+        AnyDecoder::H265(codec) => match codec.decode(job.number, job.keyframe, &job.data) {
+            Ok(pictures) => {
+                for picture in &pictures {
+                    painter.report(scaler, &Decoded { number: picture.number, planes: picture.planes(), concealed: false });
+                }
+                false
+            }
+            Err(error) => {
+                tracing::debug!(%error, number = job.number, "refused");
+                true
+            }
+        },
+        AnyDecoder::Jpeg => match jpeg::decode(&job.data) {
+            Some(picture) => {
+                painter.report(scaler, &Decoded { number: job.number, planes: picture.planes(), concealed: false });
+                false
+            }
+            None => true,
+        },
     };
+    // Of a unit that is damaged anyway its arrival has told.
+    if refused && job.displayable {
+        (lane.sink)(LaneEvent::Refused { number: job.number });
+    }
+}
+
+/// Whether the codec refused the unit.
+fn decode_h264(codec: &mut H264Decoder, job: &Job, at_once: bool, painter: &mut Painter<'_>, scaler: &mut Scaler) -> bool {
+    let (mut refused, mut came) = (false, false);
+    match codec.decode(job.number, &job.data) {
+        Ok(Some(decoded)) => {
+            came = decoded.number == job.number;
+            painter.report(scaler, &decoded);
+        }
+        Ok(None) => {}
+        Err(_) => refused = true,
+    }
     while at_once
         && !came
         && let Ok(Some(decoded)) = codec.flush()
     {
         painter.report(scaler, &decoded);
     }
+    refused
 }
 
 /// What is needed to make a tile's picture of a decoded one.

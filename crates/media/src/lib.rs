@@ -8,6 +8,8 @@
 
 mod colour;
 mod h264;
+mod h265;
+mod jpeg;
 mod lane;
 mod picture;
 mod scale;

@@ -3,31 +3,24 @@
 
 use lattice_core::Mono;
 use lattice_core::receiver::Unit;
-use lattice_core::video::{AccessUnit, NalKind, annex_b};
-use lattice_media::{ColourDescription, Condition, DamageChoice, H264Decoder, Lane, LaneEvent, Pool, Wanted, has_assembly};
+use lattice_core::video::{AccessUnit, ColourMatrix, NalKind, Parameters, VideoCodec, annex_b, h265_kind};
+use lattice_media::{Condition, DamageChoice, H264Decoder, Lane, LaneEvent, Pool, Wanted, has_assembly};
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
-fn units(name: &str) -> Vec<Unit> {
-    let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../fixtures/streams").join(name);
-    let bytes = std::fs::read(path).unwrap();
-    let mut grouped: Vec<Vec<u8>> = Vec::new();
-    for nal in annex_b(&bytes) {
-        if NalKind::of(nal[0]) == NalKind::Delimiter {
-            grouped.push(Vec::new());
-        }
-        let last = grouped.last_mut().unwrap();
-        last.extend([0, 0, 0, 1]);
-        last.extend_from_slice(nal);
-    }
-    let is_key = |data: &[u8]| annex_b(data).any(|nal| NalKind::of(nal[0]) == NalKind::Idr);
-    let unit = |(n, data): (usize, Vec<u8>)| Unit {
+fn fixture(name: &str) -> Vec<u8> {
+    std::fs::read(PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../fixtures/streams").join(name)).unwrap()
+}
+
+fn unit((n, data): (usize, Vec<u8>), keyframe: bool) -> Unit {
+    Unit {
         displayable: true,
         unit: AccessUnit {
             number: n as u64,
             timestamp: n as i64,
-            keyframe: is_key(&data),
+            keyframe,
             recovery: None,
             bipredictive: false,
             damaged: false,
@@ -39,8 +32,34 @@ fn units(name: &str) -> Vec<Unit> {
             bytes: data.len(),
             data: Some(data),
         },
-    };
-    grouped.into_iter().enumerate().map(unit).collect()
+    }
+}
+
+fn units(name: &str) -> Vec<Unit> {
+    let bytes = fixture(name);
+    let mut grouped: Vec<Vec<u8>> = Vec::new();
+    for nal in annex_b(&bytes) {
+        if NalKind::of(nal[0]) == NalKind::Delimiter {
+            grouped.push(Vec::new());
+        }
+        let last = grouped.last_mut().unwrap();
+        last.extend([0, 0, 0, 1]);
+        last.extend_from_slice(nal);
+    }
+    let is_key = |data: &[u8]| annex_b(data).any(|nal| NalKind::of(nal[0]) == NalKind::Idr);
+    grouped
+        .into_iter()
+        .enumerate()
+        .map(|(n, data)| {
+            let key = is_key(&data);
+            unit((n, data), key)
+        })
+        .collect()
+}
+
+fn parameters(codec: VideoCodec, (width, height): (u32, u32)) -> Parameters {
+    let matrix = ColourMatrix::Unspecified;
+    Parameters { codec, width, height, declared: None, full_range: false, matrix, profile: "", unusual: None }
 }
 
 const SMALL: Wanted = Wanted { width: 80, height: 45, pixel_aspect: 1.0, step: (1, 1) };
@@ -99,7 +118,7 @@ fn a_size_change_is_followed() {
     let mut seen = Vec::new();
     for (n, unit) in units("h264_main_sizechange_320x180_640x360_25.h264").into_iter().enumerate() {
         let size = |n: u64| if (50..100).contains(&n) { (640, 360) } else { (320, 180) };
-        lane.push(unit, Some(size(n as u64)), ColourDescription::default());
+        lane.push(unit, Some(&parameters(VideoCodec::H264, size(n as u64))));
         // One unit at a time, so that most pictures are the newest; the first of a size come a little late.
         while let Ok(event) = events.recv_timeout(Duration::from_millis(100)) {
             let LaneEvent::Picture(picture) = event else { continue };
@@ -121,7 +140,7 @@ fn an_unwatched_lane_decodes_nothing_and_catches_up_at_once() {
     let pool = Pool::new(2, || Mono::ZERO);
     let (lane, events) = lane(&pool);
     for unit in units("h264_main_640x360_25.h264").into_iter().take(90) {
-        lane.push(unit, Some((640, 360)), ColourDescription::default());
+        lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
     }
     assert!(events.recv_timeout(Duration::from_millis(50)).is_err(), "nothing is decoded while nobody looks");
     lane.want(Some(SMALL));
@@ -151,7 +170,7 @@ fn after_a_loss_pictures_are_held_or_shown_marked_by_choice() {
             }
             unit.displayable = !(31..50).contains(&n);
             let displayable = unit.displayable;
-            lane.push(unit, Some((640, 360)), ColourDescription::default());
+            lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
             wait_for(&events, |event| match event {
                 LaneEvent::Picture(picture) => {
                     damaged += u64::from(picture.condition == Condition::Damaged);
@@ -174,7 +193,7 @@ fn a_frame_that_was_never_sent_is_noticed_and_what_builds_on_it_is_held() {
     for unit in units("h264_cbaseline_640x360_25.h264").into_iter().filter(|unit| unit.unit.number != 30) {
         assert!(unit.displayable, "arrival tells nothing");
         let number = unit.unit.number;
-        lane.push(unit, Some((640, 360)), ColourDescription::default());
+        lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
         wait_for(&events, |event| match event {
             LaneEvent::Picture(picture) => {
                 shown.push(picture.number);
@@ -220,4 +239,88 @@ fn damaged_units_neither_crash_nor_stop_the_decoder() {
 fn the_program_knows_whether_the_codec_has_assembly() {
     // Both answers are legal; the call must link and agree with itself.
     assert_eq!(has_assembly(), has_assembly());
+}
+
+/// Everything a lane makes of these units, one at a time so that each picture is the newest.
+fn pictures(units: Vec<Unit>, codec: VideoCodec, size: (u32, u32)) -> (Vec<u64>, usize) {
+    let pool = Pool::new(1, || Mono::ZERO);
+    let (lane, events) = lane(&pool);
+    lane.want(Some(SMALL));
+    let (mut numbers, mut refused) = (Vec::new(), 0);
+    let mut take = |event| match event {
+        LaneEvent::Picture(picture) => {
+            let picture: Arc<lattice_media::TilePicture> = picture;
+            assert_eq!(picture.source, (size.0 as usize, size.1 as usize));
+            assert!(picture.rgb.iter().any(|level| *level > 60), "not black");
+            numbers.push(picture.number);
+        }
+        LaneEvent::Refused { .. } => refused += 1,
+        _ => {}
+    };
+    for unit in units {
+        lane.push(unit, Some(&parameters(codec, size)));
+        // A picture may be held back for display order: nothing comes then.
+        while let Ok(event) = events.recv_timeout(Duration::from_millis(40)) {
+            take(event);
+        }
+    }
+    while let Ok(event) = events.recv_timeout(Duration::from_secs(1)) {
+        take(event);
+    }
+    (numbers, refused)
+}
+
+fn h265_units(name: &str, take: usize) -> Vec<Unit> {
+    let bytes = fixture(name);
+    let (mut grouped, mut has_slice): (Vec<Vec<u8>>, bool) = (vec![Vec::new()], false);
+    for nal in annex_b(&bytes) {
+        let first_slice = h265_kind(nal[0]).is_slice() && nal[2] & 0x80 != 0;
+        if has_slice && (first_slice || !h265_kind(nal[0]).is_slice()) {
+            grouped.push(Vec::new());
+            has_slice = false;
+        }
+        has_slice |= first_slice;
+        let last = grouped.last_mut().unwrap();
+        last.extend([0, 0, 0, 1]);
+        last.extend_from_slice(nal);
+    }
+    let is_key = |data: &[u8]| annex_b(data).any(|nal| h265_kind(nal[0]) == NalKind::Idr);
+    grouped
+        .into_iter()
+        .take(take)
+        .enumerate()
+        .map(|(n, data)| {
+            let key = is_key(&data);
+            unit((n, data), key)
+        })
+        .collect()
+}
+
+#[test]
+fn h265_comes_out_whole_and_in_display_order() {
+    let straight = h265_units("h265_main_640x360_25.h265", 60);
+    assert_eq!(straight.len(), 60);
+    let (numbers, refused) = pictures(straight, VideoCodec::H265, (640, 360));
+    assert_eq!((numbers, refused), ((0..60).collect::<Vec<u64>>(), 0), "each at once, without B-frames");
+    // With B-frames the order settles within the first few pictures; none is refused.
+    let (numbers, refused) = pictures(h265_units("h265_main_b3_640x360_25.h265", 48), VideoCodec::H265, (640, 360));
+    assert_eq!(refused, 0);
+    assert!(numbers.len() >= 40, "{numbers:?}");
+    assert!(!numbers.is_sorted(), "display order is not coding order");
+}
+
+#[test]
+fn jpeg_pictures_stand_each_by_itself_and_a_cut_one_is_refused() {
+    let bytes = fixture("mjpeg_320x180_6frames.mjpeg");
+    let starts: Vec<usize> = (0..bytes.len() - 2).filter(|at| bytes[*at..].starts_with(&[0xff, 0xd8, 0xff])).collect();
+    let ends = starts.iter().skip(1).copied().chain([bytes.len()]);
+    let frames: Vec<Vec<u8>> = starts.iter().zip(ends).map(|(from, to)| bytes[*from..to].to_vec()).collect();
+    let units = frames.iter().cloned().enumerate().map(|frame| unit(frame, true)).collect();
+    assert_eq!(pictures(units, VideoCodec::Jpeg, (320, 180)), ((0..6).collect(), 0));
+    let noise = vec![
+        unit((0, vec![0xff, 0xd8, 0xff, 1, 2, 3, 4]), true),
+        unit((1, Vec::new()), true),
+        unit((2, frames[0].clone()), true),
+    ];
+    assert_eq!(pictures(noise, VideoCodec::Jpeg, (320, 180)), (vec![2], 2));
 }

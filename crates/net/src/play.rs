@@ -237,7 +237,7 @@ impl Session {
         let mut units = Vec::new();
         receiver.tick(now, &mut |unit| units.push(unit));
         for unit in units {
-            give(sink, unit, receiver.sps());
+            give(sink, unit, receiver.parameters());
         }
         if driver.receiver.meter().has_picture() {
             driver.backoff.succeeded();
@@ -390,12 +390,12 @@ fn receive(
     let mut units = Vec::new();
     receiver.on_rtp(now, arrival, bytes, &mut |unit| units.push(unit));
     for unit in units {
-        give(sink, unit, receiver.sps());
+        give(sink, unit, receiver.parameters());
     }
 }
 
-fn give(sink: &mut Option<crate::source::UnitSink>, unit: Unit, sps: Option<&lattice_core::video::Sps>) {
+fn give(sink: &mut Option<crate::source::UnitSink>, unit: Unit, parameters: Option<&lattice_core::video::Parameters>) {
     if let Some(sink) = sink {
-        sink(unit, sps);
+        sink(unit, parameters);
     }
 }

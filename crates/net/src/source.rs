@@ -9,7 +9,7 @@ use lattice_core::meter::{Figures, Meter};
 use lattice_core::receiver::{Receiver, Unit};
 use lattice_core::rtp::Ssrc;
 use lattice_core::verdict::SessionState;
-use lattice_core::video::Sps;
+use lattice_core::video::Parameters;
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
 use std::cell::Cell;
 use std::sync::Arc;
@@ -91,7 +91,7 @@ pub enum Station {
 }
 
 /// Takes access units; called from the receiving task, so it must not block.
-pub type UnitSink = Box<dyn FnMut(Unit, Option<&Sps>) + Send>;
+pub type UnitSink = Box<dyn FnMut(Unit, Option<&Parameters>) + Send>;
 
 /// Before the receiving thread waits again it may nap, so that packets are read in handfuls.
 const NAP: Duration = Duration::from_millis(2);

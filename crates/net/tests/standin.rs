@@ -4,7 +4,7 @@
 use lattice_core::meter::{DropoutKind, Figures, LatencyBasis};
 use lattice_core::rtsp::DigestAlgorithm;
 use lattice_core::{Cause, Transport, TransportChoice, Verdict};
-use lattice_media::{ColourDescription, LaneEvent, Pool, Wanted};
+use lattice_media::{LaneEvent, Pool, Wanted};
 use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
 use lattice_sim::{Camera, CameraSpec, Event, Fault, Log, Port, Record, Role, SignIn, read_block_code, tarnhithe};
 use std::io::{Read as _, Write as _};
@@ -138,8 +138,8 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
         other => panic!("{other:?}"),
     }));
     lane.want(Some(Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) }));
-    let sink = Box::new(move |unit, _: Option<&lattice_core::video::Sps>| {
-        lane.push(unit, Some((320, 180)), ColourDescription::default());
+    let sink = Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| {
+        lane.push(unit, parameters);
     });
     let config = SourceConfig::new(rig.camera.url(Role::Sub).parse().unwrap(), TransportChoice::Udp);
     let source = Source::open(rig.runtime.handle(), config, Some(sink));

@@ -9,7 +9,7 @@ use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::Progress;
 use crate::sdp::{Codec, Video};
 use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
-use crate::video::{AccessUnit, Sps};
+use crate::video::{AccessUnit, Parameters};
 use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Transport, Verdict};
 use std::time::Duration;
 
@@ -244,12 +244,12 @@ impl Meter {
     }
 
     /// The parameter set in force.
-    pub fn on_parameters(&mut self, now: Mono, sps: &Sps) {
+    pub fn on_parameters(&mut self, now: Mono, parameters: &Parameters) {
         self.milestones.parameters.get_or_insert(now);
-        self.size = Some((sps.width, sps.height));
-        self.profile = Some(sps.profile());
-        self.unusual = sps.unusual();
-        self.declared_by_stream = sps.declared;
+        self.size = Some((parameters.width, parameters.height));
+        self.profile = Some(parameters.profile);
+        self.unusual = parameters.unusual;
+        self.declared_by_stream = parameters.declared;
     }
 
     /// An access unit came; `displayable` when its picture can be shown as the truth.
@@ -367,7 +367,7 @@ impl Meter {
         let video = self.video.as_ref().filter(|_| self.session == SessionState::Playing)?;
         let codec = &video.codec;
         match self.unusual {
-            _ if *codec != Codec::H264 => Some(format!("{codec} is received and measured, but not decoded here")),
+            _ if matches!(codec, Codec::Other(_)) => Some(format!("{codec} is received and measured, but not decoded here")),
             Some(what) if self.refuses(now) => Some(format!("{codec} {what} is received and measured, but not decoded here")),
             None if self.refuses(now) => Some("the decoder refuses what arrives, though it arrives whole".into()),
             _ => None,
@@ -396,7 +396,7 @@ impl Meter {
             in_dropout: self.dropouts.running(now).is_some(),
             packets_flow: self.packets_flow(now),
             awaiting_keyframe: !self.last_unit_clean || self.first_displayable.is_none(),
-            unknown_codec: self.video.as_ref().is_some_and(|video| video.codec != Codec::H264)
+            unknown_codec: self.video.as_ref().is_some_and(|video| matches!(video.codec, Codec::Other(_)))
                 || (refused && self.unusual.is_some()),
             undecodable: refused,
             unanswered: unanswered.map(|(_, cause)| cause),

@@ -195,26 +195,30 @@ pub(super) fn scheme<'a>(text: &'a str, slips: &mut Vec<Slip>) -> Result<(Option
 pub(super) fn split_sign_in<'a>(rest: &'a str, slips: &mut Vec<Slip>) -> (Option<(String, String)>, &'a str) {
     let authority_end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
     let (authority, _) = rest.split_at(authority_end);
-    if let Some(at) = authority.rfind('@') {
-        let (sign_in, host) = (&rest[..at], &rest[at + 1..]);
-        return (Some(user_and_password(sign_in, slips)), host);
+    let at = authority.rfind('@');
+    let after = |at: usize| rest.get(at + 1..).unwrap_or("");
+    // `&` or a space where @ belongs: what follows must look like a host, and what follows an @ must not.
+    if at.is_none_or(|at| !looks_like_host(after(at))) {
+        for (mark, found) in [('&', "an &"), (' ', "a space")] {
+            if let Some(at) = authority.rfind(mark)
+                && let Some((sign_in, host)) = authority.split_at_checked(at)
+                && sign_in.contains(':')
+                && looks_like_host(host.get(1..).unwrap_or(""))
+            {
+                slips.push(Slip::At { found });
+                return (Some(user_and_password(sign_in.trim_end(), slips)), after(at).trim_start());
+            }
+        }
+    }
+    if let Some(at) = at {
+        return (Some(user_and_password(authority.get(..at).unwrap_or(""), slips)), after(at));
     }
     // A slash, question mark or hash inside the password: an @ further on, behind a colon.
     if let (Some(at), Some(colon)) = (rest.rfind('@'), authority.find(':'))
         && authority.get(colon + 1..).is_some_and(|port| port.parse::<u16>().is_err())
-        && looks_like_host(rest.get(at + 1..).unwrap_or(""))
+        && looks_like_host(after(at))
     {
-        return (Some(user_and_password(&rest[..at], slips)), &rest[at + 1..]);
-    }
-    // `&` or a space where @ belongs: what follows must look like a host.
-    for (mark, found) in [('&', "an &"), (' ', "a space")] {
-        if let Some(at) = authority.rfind(mark)
-            && authority[..at].contains(':')
-            && looks_like_host(&rest[at + 1..])
-        {
-            slips.push(Slip::At { found });
-            return (Some(user_and_password(authority[..at].trim_end(), slips)), rest[at + 1..].trim_start());
-        }
+        return (Some(user_and_password(rest.get(..at).unwrap_or(""), slips)), after(at));
     }
     (None, rest)
 }

@@ -6,8 +6,11 @@
 //!
 //! Units of a codec that is not taken apart here are counted by marker and timestamp alone.
 
-use super::h264::{NalKind, Piece, pieces};
-use super::sps::Sps;
+use super::h264::{self, NalHeader, NalKind, Piece};
+use super::jpeg::{self, Fragment as JpegFragment, TableMemory};
+use super::parameters::{Parameters, VideoCodec};
+use super::sps::{ColourMatrix, Sps};
+use super::{h265, packetize};
 use crate::Mono;
 use crate::sdp::Codec;
 
@@ -26,7 +29,7 @@ pub struct AccessUnit {
     pub number: u64,
     /// Its RTP timestamp, unwrapped.
     pub timestamp: i64,
-    /// An IDR picture.
+    /// A picture that decoding can begin with: IDR, IRAP, or any of JPEG.
     pub keyframe: bool,
     /// Frames until the picture is right, from a recovery point SEI.
     pub recovery: Option<u32>,
@@ -65,6 +68,25 @@ pub struct Ordered<'a> {
     pub gap_before: bool,
 }
 
+/// A unit that a container brings whole.
+#[derive(Debug, Clone, Copy)]
+pub struct WholeUnit<'a> {
+    /// Annex B bytes, or a JPEG file.
+    pub bytes: &'a [u8],
+    /// Its timestamp, unwrapped, in the stream's clock.
+    pub timestamp: i64,
+    /// A part of it is missing.
+    pub damaged: bool,
+    /// Something was lost before or within it.
+    pub gap_before: bool,
+    /// Arrival of its first packet.
+    pub first_arrival: Mono,
+    /// Arrival of its last packet.
+    pub last_arrival: Mono,
+    /// Its packets.
+    pub packets: u32,
+}
+
 #[derive(Debug, Default)]
 #[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
 struct Building {
@@ -80,6 +102,8 @@ struct Building {
     last_arrival: Mono,
     packets: u32,
     bytes: usize,
+    /// Bytes of a JPEG's scan that are here.
+    scan: usize,
 }
 
 /// A NAL unit that comes in pieces.
@@ -91,18 +115,60 @@ enum Fragment {
     Unkept,
 }
 
+/// How payloads are taken apart.
+#[derive(Debug)]
+enum Coding {
+    H264,
+    H265,
+    Jpeg(TableMemory),
+    /// Not at all: units are counted by marker and timestamp alone.
+    Opaque,
+}
+
+impl Coding {
+    const fn has_nal_units(&self) -> bool {
+        matches!(self, Self::H264 | Self::H265)
+    }
+
+    const fn kind(&self, header: u8) -> NalKind {
+        match self {
+            Self::H265 => h265::kind(header),
+            _ => NalKind::of(header),
+        }
+    }
+
+    const fn header_length(&self) -> usize {
+        match self {
+            Self::H265 => 2,
+            _ => 1,
+        }
+    }
+
+    fn pieces<'a>(&self, payload: &'a [u8]) -> impl Iterator<Item = Piece<'a>> + use<'a> {
+        let (h265, h264) = match self {
+            Self::H265 => (Some(h265::pieces(payload)), None),
+            _ => (None, Some(h264::pieces(payload))),
+        };
+        h265.into_iter().flatten().chain(h264.into_iter().flatten())
+    }
+}
+
 /// Builds access units of one stream.
 #[derive(Debug)]
 pub struct Assembler {
-    h264: bool,
+    coding: Coding,
     keep: bool,
     next_number: u64,
     current: Option<Building>,
     data: Vec<u8>,
     /// The NAL unit that fragments are being added to.
     fragment: Option<Fragment>,
-    sps: Option<(Vec<u8>, Sps)>,
+    /// The sequence parameter set (none for JPEG) and what it says.
+    sps: Option<(Vec<u8>, Parameters)>,
+    vps: Vec<u8>,
     pps: Vec<u8>,
+    /// The size that the description gives, for JPEG, whose header has whole blocks only.
+    described_size: Option<(u32, u32)>,
     /// Timestamp of the last unit that a marker ended.
     ended_by_marker: Option<i64>,
     distrust_markers: bool,
@@ -114,24 +180,36 @@ impl Assembler {
     #[must_use]
     pub fn new(codec: &Codec, parameter_sets: &[Vec<u8>]) -> Self {
         let mut assembler = Self {
-            h264: *codec == Codec::H264,
+            coding: match codec {
+                Codec::H264 => Coding::H264,
+                Codec::H265 => Coding::H265,
+                Codec::Jpeg => Coding::Jpeg(TableMemory::default()),
+                Codec::Other(_) => Coding::Opaque,
+            },
             keep: true,
             next_number: 0,
             current: None,
             data: Vec::new(),
             fragment: None,
             sps: None,
+            vps: Vec::new(),
             pps: Vec::new(),
+            described_size: None,
             ended_by_marker: None,
             distrust_markers: false,
             not_understood: 0,
         };
-        if assembler.h264 {
+        if assembler.coding.has_nal_units() {
             for set in parameter_sets {
                 assembler.note_parameter_set(set);
             }
         }
         assembler
+    }
+
+    /// The size that the description gives.
+    pub const fn described_size(&mut self, size: Option<(u32, u32)>) {
+        self.described_size = size;
     }
 
     /// The number of the next unit, so that a new session's units go on counting.
@@ -150,10 +228,10 @@ impl Assembler {
         self.keep = keep;
     }
 
-    /// The newest sequence parameter set.
+    /// What the newest parameter sets say.
     #[must_use]
-    pub fn sps(&self) -> Option<&Sps> {
-        self.sps.as_ref().map(|(_, sps)| sps)
+    pub fn parameters(&self) -> Option<&Parameters> {
+        self.sps.as_ref().map(|(_, parameters)| parameters)
     }
 
     /// Packets, or parts of them, that could not be understood.
@@ -197,15 +275,16 @@ impl Assembler {
         current.bytes += packet.payload.len();
         if packet.gap_before {
             current.gap_before = true;
-            current.damaged |= !begun || !self.h264;
+            current.damaged |= !begun || matches!(self.coding, Coding::Opaque);
             self.fragment = None;
         }
-        if self.h264 {
-            for piece in pieces(packet.payload) {
-                self.take(piece);
-            }
+        match self.coding {
+            Coding::H264 | Coding::H265 => self.coding.pieces(packet.payload).for_each(|piece| self.take(piece)),
+            Coding::Jpeg(_) => self.take_jpeg(packet.payload),
+            Coding::Opaque => {}
         }
-        let complete = packet.marker && !self.distrust_markers && self.current.as_ref().is_some_and(|c| c.slices || !self.h264);
+        let nal = self.coding.has_nal_units();
+        let complete = packet.marker && !self.distrust_markers && self.current.as_ref().is_some_and(|c| c.slices || !nal);
         let after = if complete {
             self.ended_by_marker = Some(packet.timestamp);
             self.finish(now, false)
@@ -218,25 +297,106 @@ impl Assembler {
     /// Whether a payload goes on with the picture that a marker seemed to end: a slice that is not
     /// its first, or a fragment that is no start.
     fn continues(&self, payload: &[u8]) -> bool {
-        self.h264
-            && pieces(payload).any(|piece| match piece {
-                Piece::Whole(&[header, first, ..]) => NalKind::of(header).is_slice() && first & 0x80 == 0,
-                Piece::Start(header, &[first, ..]) => NalKind::of(header).is_slice() && first & 0x80 == 0,
+        let is_slice = |header: u8| self.coding.kind(header).is_slice();
+        self.coding.has_nal_units()
+            && self.coding.pieces(payload).any(|piece| match piece {
+                Piece::Whole(nal) => {
+                    let (header, first) = (nal.first(), nal.get(self.coding.header_length()));
+                    header.is_some_and(|header| is_slice(*header)) && first.is_some_and(|first| first & 0x80 == 0)
+                }
+                Piece::Start(header, &[first, ..]) => is_slice(header.first()) && first & 0x80 == 0,
                 Piece::Middle(_) | Piece::End(_) => true,
                 _ => false,
             })
+    }
+
+    /// A fragment of a JPEG: its scan goes behind headers that are rebuilt from the first one.
+    fn take_jpeg(&mut self, payload: &[u8]) {
+        let Some(current) = &mut self.current else { return };
+        let (Ok(mut fragment), Coding::Jpeg(memory)) = (JpegFragment::parse(payload), &mut self.coding) else {
+            self.not_understood += 1;
+            current.damaged = true;
+            return;
+        };
+        let blocks = |side: u32| side.div_ceil(8) * 8;
+        if let Some((width, height)) = self.described_size.filter(|(w, h)| (blocks(*w), blocks(*h)) == fragment.size) {
+            fragment.size = (width, height);
+        }
+        if fragment.offset == 0 {
+            current.keyframe = true;
+            current.slices = true;
+            current.scan = 0;
+            let tables = memory.tables(&fragment);
+            current.damaged |= tables.is_none();
+            let (width, height) = fragment.size;
+            if width > 0 && height > 0 && self.sps.as_ref().is_none_or(|(_, have)| (have.width, have.height) != fragment.size) {
+                self.sps = Some((Vec::new(), jpeg_parameters(width, height)));
+            }
+            self.data.clear();
+            if let (true, Some(tables)) = (self.keep, tables) {
+                self.data = jpeg::headers(&fragment, &tables);
+            }
+        }
+        // What is missing in the middle moves all that follows: the picture cannot be told.
+        current.damaged |= fragment.offset != current.scan;
+        current.scan = fragment.offset + fragment.scan.len();
+        if !self.keep {
+            return;
+        }
+        if self.data.len() + fragment.scan.len() > MAX_ACCESS_UNIT {
+            current.damaged = true;
+        } else {
+            self.data.extend_from_slice(fragment.scan);
+        }
+    }
+
+    /// A whole access unit in Annex B bytes, or a whole JPEG, as containers bring them; `None` where there is no picture
+    /// in it.
+    pub fn whole(&mut self, now: Mono, unit: WholeUnit<'_>) -> Option<AccessUnit> {
+        let WholeUnit { bytes, timestamp, damaged, gap_before, first_arrival, last_arrival, packets } = unit;
+        let mut current = Building {
+            timestamp,
+            first_arrival,
+            last_arrival,
+            packets,
+            bytes: bytes.len(),
+            damaged,
+            gap_before,
+            ..Building::default()
+        };
+        self.fragment = None;
+        self.data.clear();
+        if let Coding::Jpeg(_) = self.coding {
+            (current.keyframe, current.slices) = (true, true);
+            // A file cut short decodes half and half grey: its end marker must be there.
+            let end = bytes.iter().rposition(|byte| *byte != 0).and_then(|last| bytes.get(last.checked_sub(1)?..=last));
+            current.damaged |= end != Some(&[0xff, 0xd9]);
+            if let Some((width, height)) = jpeg::file_size(bytes) {
+                self.sps = Some((Vec::new(), jpeg_parameters(width, height)));
+            }
+            if self.keep {
+                self.data.extend_from_slice(bytes.get(..bytes.len().min(MAX_ACCESS_UNIT)).unwrap_or_default());
+            }
+            self.current = Some(current);
+            return self.finish(now, false);
+        }
+        self.current = Some(current);
+        for nal in packetize::annex_b(bytes) {
+            self.take(Piece::Whole(nal));
+        }
+        self.finish(now, false)
     }
 
     fn take(&mut self, piece: Piece<'_>) {
         match piece {
             Piece::Whole(nal) => {
                 self.fragment = None;
-                let Some((header, body)) = nal.split_first() else { return };
-                self.begin_nal(*header, body);
-                self.note_whole(*header, nal);
+                let Some((header, body)) = self.split(nal) else { return };
+                self.begin_nal(header, body);
+                self.note_whole(header.first(), nal);
             }
             Piece::Start(header, body) => {
-                self.fragment = Some(if self.keeps(header) { Fragment::At(self.data.len()) } else { Fragment::Unkept });
+                self.fragment = Some(if self.keeps(header.first()) { Fragment::At(self.data.len()) } else { Fragment::Unkept });
                 self.begin_nal(header, body);
             }
             Piece::Middle(body) => self.go_on(body),
@@ -262,11 +422,21 @@ impl Assembler {
 
     /// Whether the bytes of this NAL unit are wanted: slices only if units carry data.
     const fn keeps(&self, header: u8) -> bool {
-        self.keep || !NalKind::of(header).is_slice()
+        self.keep || !self.coding.kind(header).is_slice()
     }
 
-    fn begin_nal(&mut self, header: u8, body: &[u8]) {
-        let (kind, keeps) = (NalKind::of(header), self.keeps(header));
+    fn split<'a>(&self, nal: &'a [u8]) -> Option<(NalHeader, &'a [u8])> {
+        match (&self.coding, nal) {
+            (Coding::H265, &[first, second, ref body @ ..]) => Some((NalHeader::two(first, second), body)),
+            (Coding::H265, _) => None,
+            (_, &[header, ref body @ ..]) => Some((NalHeader::one(header), body)),
+            _ => None,
+        }
+    }
+
+    fn begin_nal(&mut self, header: NalHeader, body: &[u8]) {
+        let (kind, keeps) = (self.coding.kind(header.first()), self.keeps(header.first()));
+        let h264 = matches!(self.coding, Coding::H264);
         let Some(current) = &mut self.current else { return };
         if kind.is_slice() {
             let first_of_picture = body.first().is_some_and(|byte| byte & 0x80 != 0);
@@ -274,7 +444,7 @@ impl Assembler {
             current.damaged |= !current.slices && !first_of_picture;
             current.slices = true;
             current.keyframe |= kind == NalKind::Idr;
-            current.bipredictive |= is_bipredictive(body);
+            current.bipredictive |= h264 && is_bipredictive(body);
         }
         current.has_sps |= kind == NalKind::Sps;
         if !keeps {
@@ -285,7 +455,7 @@ impl Assembler {
             return;
         }
         self.data.extend_from_slice(&START_CODE);
-        self.data.push(header);
+        self.data.extend_from_slice(header.bytes());
         self.data.extend_from_slice(body);
     }
 
@@ -304,10 +474,12 @@ impl Assembler {
     }
 
     fn note_whole(&mut self, header: u8, nal: &[u8]) {
-        match NalKind::of(header) {
-            NalKind::Sps | NalKind::Pps => self.note_parameter_set(nal),
+        match self.coding.kind(header) {
+            NalKind::Vps | NalKind::Sps | NalKind::Pps => self.note_parameter_set(nal),
             NalKind::Sei => {
-                if let (Some(current), Some(frames)) = (&mut self.current, recovery_point(nal)) {
+                let body = nal.get(self.coding.header_length()..).unwrap_or_default();
+                let h265 = matches!(self.coding, Coding::H265);
+                if let (Some(current), Some(frames)) = (&mut self.current, recovery_point(body, h265)) {
                     current.recovery = Some(frames);
                 }
             }
@@ -317,12 +489,17 @@ impl Assembler {
 
     fn note_parameter_set(&mut self, nal: &[u8]) {
         let Some(header) = nal.first().filter(|_| nal.len() <= MAX_PARAMETER_SET) else { return };
-        match NalKind::of(*header) {
+        match self.coding.kind(*header) {
             NalKind::Sps if self.sps.as_ref().is_none_or(|(have, _)| have != nal) => {
-                if let Ok(sps) = Sps::parse(nal) {
-                    self.sps = Some((nal.to_vec(), sps));
+                let read = match self.coding {
+                    Coding::H265 => h265::parse_sps(nal),
+                    _ => Sps::parse(nal).map(|sps| sps.parameters()),
+                };
+                if let Ok(parameters) = read {
+                    self.sps = Some((nal.to_vec(), parameters));
                 }
             }
+            NalKind::Vps if self.vps != nal => self.vps = nal.to_vec(),
             NalKind::Pps if self.pps != nal => self.pps = nal.to_vec(),
             _ => {}
         }
@@ -331,7 +508,7 @@ impl Assembler {
     fn finish(&mut self, now: Mono, lost_at_end: bool) -> Option<AccessUnit> {
         let current = self.current.take()?;
         let unended = self.fragment.take().is_some();
-        if self.h264 && !current.slices && !current.damaged {
+        if self.coding.has_nal_units() && !current.slices && !current.damaged {
             self.data.clear(); // parameter sets alone are no picture
             return None;
         }
@@ -360,12 +537,12 @@ impl Assembler {
     fn take_data(&mut self, current: &Building) -> Vec<u8> {
         let room = Vec::with_capacity(self.data.len());
         let data = std::mem::replace(&mut self.data, room);
-        if current.has_sps || !(current.keyframe || current.recovery.is_some()) {
+        if current.has_sps || !(current.keyframe || current.recovery.is_some()) || !self.coding.has_nal_units() {
             return data;
         }
-        let sps = self.sps.as_ref().map(|(nal, _)| nal.as_slice());
+        let sps = self.sps.as_ref().map_or(&[][..], |(nal, _)| nal.as_slice());
         let mut out = Vec::with_capacity(data.len() + 512);
-        for set in sps.into_iter().chain((!self.pps.is_empty()).then_some(self.pps.as_slice())) {
+        for set in [self.vps.as_slice(), sps, self.pps.as_slice()].into_iter().filter(|set| !set.is_empty()) {
             out.extend_from_slice(&START_CODE);
             out.extend_from_slice(set);
         }
@@ -380,15 +557,30 @@ fn is_bipredictive(body: &[u8]) -> bool {
     bits.ue().and_then(|_first_macroblock| bits.ue()).is_ok_and(|kind| kind % 5 == 1)
 }
 
-/// `recovery_frame_cnt` of a recovery point message (payload type 6, §D.1.8).
-fn recovery_point(nal: &[u8]) -> Option<u32> {
-    let bytes = super::bits::unescape(nal.get(1..)?);
+fn jpeg_parameters(width: u32, height: u32) -> Parameters {
+    Parameters {
+        codec: VideoCodec::Jpeg,
+        width,
+        height,
+        declared: None,
+        full_range: true,
+        matrix: ColourMatrix::Bt601,
+        profile: "Baseline",
+        unusual: None,
+    }
+}
+
+/// `recovery_frame_cnt` of a recovery point message (payload type 6, §D.1.8 of ISO/IEC 14496-10), or
+/// `recovery_poc_cnt` (§D.2.8 of ISO/IEC 23008-2), which is signed.
+fn recovery_point(body: &[u8], h265: bool) -> Option<u32> {
+    let bytes = super::bits::unescape(body);
     let mut rest = bytes.as_slice();
     while rest.len() > 2 {
         let (kind, after) = sei_number(rest)?;
         let (size, body) = sei_number(after)?;
         if kind == 6 {
-            return super::bits::Bits::new(body.get(..size)?).ue().ok();
+            let mut bits = super::bits::Bits::new(body.get(..size)?);
+            return if h265 { bits.se().ok().map(|pictures| pictures.max(0).unsigned_abs()) } else { bits.ue().ok() };
         }
         rest = body.get(size..)?;
     }
@@ -476,9 +668,10 @@ mod tests {
     #[test]
     fn a_recovery_point_is_read() {
         // Payload type 6, one byte: recovery_frame_cnt 4 is 00101.
-        assert_eq!(recovery_point(&[0x06, 6, 1, 0b0010_1000, 0x80]), Some(4));
-        assert_eq!(recovery_point(&[0x06, 5, 2, 9, 9, 6, 1, 0b1000_0000, 0x80]), Some(0));
-        assert_eq!(recovery_point(&[0x06, 0xff, 0xff]), None);
+        assert_eq!(recovery_point(&[6, 1, 0b0010_1000, 0x80], false), Some(4));
+        assert_eq!(recovery_point(&[6, 1, 0b0010_1000, 0x80], true), Some(0), "-2 is now");
+        assert_eq!(recovery_point(&[5, 2, 9, 9, 6, 1, 0b1000_0000, 0x80], false), Some(0));
+        assert_eq!(recovery_point(&[0xff, 0xff], false), None);
     }
 
     #[test]

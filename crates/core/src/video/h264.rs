@@ -17,6 +17,8 @@ pub enum NalKind {
     Sps,
     /// 8: picture parameter set.
     Pps,
+    /// The video parameter set that only H.265 has.
+    Vps,
     /// 9: access unit delimiter.
     Delimiter,
     /// Any other.
@@ -45,13 +47,46 @@ impl NalKind {
     }
 }
 
+/// The header of a NAL unit: one byte in H.264, two in H.265.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NalHeader {
+    bytes: [u8; 2],
+    length: u8,
+}
+
+impl NalHeader {
+    /// The header of an H.264 NAL unit.
+    #[must_use]
+    pub const fn one(byte: u8) -> Self {
+        Self { bytes: [byte, 0], length: 1 }
+    }
+
+    /// The header of an H.265 NAL unit.
+    #[must_use]
+    pub const fn two(first: u8, second: u8) -> Self {
+        Self { bytes: [first, second], length: 2 }
+    }
+
+    /// Its first byte, which names the kind.
+    #[must_use]
+    pub const fn first(self) -> u8 {
+        self.bytes[0]
+    }
+
+    /// Its bytes.
+    #[must_use]
+    pub fn bytes(&self) -> &[u8] {
+        self.bytes.get(..usize::from(self.length)).unwrap_or_default()
+    }
+}
+
 /// A piece of a NAL unit in one packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Piece<'a> {
     /// A whole NAL unit with its header byte.
     Whole(&'a [u8]),
-    /// The beginning of one: its header byte, restored from the fragment header, and payload.
-    Start(u8, &'a [u8]),
+    /// The beginning of one: its header, restored from the fragment header, and payload.
+    Start(NalHeader, &'a [u8]),
     /// More of it.
     Middle(&'a [u8]),
     /// The last of it.
@@ -86,7 +121,7 @@ fn fragment(payload: &[u8]) -> Option<Piece<'_>> {
     }
     Some(match (header & 0x80 != 0, header & 0x40 != 0) {
         // Both bits in one fragment are forbidden (§5.8), but the meaning is plain.
-        (true, _) => Piece::Start(indicator & 0xe0 | header & 0x1f, rest),
+        (true, _) => Piece::Start(NalHeader::one(indicator & 0xe0 | header & 0x1f), rest),
         (false, false) => Piece::Middle(rest),
         (false, true) => Piece::End(rest),
     })
@@ -125,7 +160,7 @@ mod tests {
         let all = |payload: &'static [u8]| pieces(payload).collect::<Vec<_>>();
         assert_eq!(all(&[0x67, 1, 2]), [Piece::Whole(&[0x67, 1, 2])]);
         assert_eq!(all(&[0x78, 0, 2, 0x67, 1, 0, 1, 0x68]), [Piece::Whole(&[0x67, 1]), Piece::Whole(&[0x68])]);
-        assert_eq!(all(&[0x7c, 0x85, 9]), [Piece::Start(0x65, &[9])]);
+        assert_eq!(all(&[0x7c, 0x85, 9]), [Piece::Start(NalHeader::one(0x65), &[9])]);
         assert_eq!(all(&[0x7c, 0x05, 9]), [Piece::Middle(&[9])]);
         assert_eq!(all(&[0x7c, 0x45, 9]), [Piece::End(&[9])]);
         assert_eq!(all(&[0x78, 0, 9, 1]), [Piece::Unknown]);

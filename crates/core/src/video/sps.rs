@@ -3,6 +3,7 @@
 //! Not done: HRD parameters beyond skipping them, bitstream restrictions, extensions.
 
 use super::bits::{Bits, unescape};
+use super::parameters::{Parameters, VideoCodec};
 use crate::FrameRate;
 use crate::wire::Truncated;
 
@@ -19,6 +20,16 @@ pub enum ColourMatrix {
 }
 
 impl ColourMatrix {
+    /// The matrix with this code of the standard.
+    #[must_use]
+    pub const fn of(code: u32) -> Self {
+        match code {
+            1 => Self::Bt709,
+            5..=7 => Self::Bt601,
+            _ => Self::Unspecified,
+        }
+    }
+
     /// Whether BT.709 applies to a picture of this height.
     #[must_use]
     pub const fn is_bt709(self, height: u32) -> bool {
@@ -113,6 +124,21 @@ impl Sps {
             full_range: vui.full_range,
             matrix: vui.matrix,
         })
+    }
+
+    /// What it says of the pictures.
+    #[must_use]
+    pub const fn parameters(&self) -> Parameters {
+        Parameters {
+            codec: VideoCodec::H264,
+            width: self.width,
+            height: self.height,
+            declared: self.declared,
+            full_range: self.full_range,
+            matrix: self.matrix,
+            profile: self.profile(),
+            unusual: self.unusual(),
+        }
     }
 
     /// The profile's name (annex A).
@@ -237,11 +263,7 @@ fn fill_vui(bits: &mut Bits<'_>, vui: &mut Vui) -> Result<(), Truncated> {
         vui.full_range = bits.bit()?;
         if bits.bit()? {
             bits.u(16)?;
-            vui.matrix = match bits.u(8)? {
-                1 => ColourMatrix::Bt709,
-                5..=7 => ColourMatrix::Bt601,
-                _ => ColourMatrix::Unspecified,
-            };
+            vui.matrix = ColourMatrix::of(bits.u(8)?);
         }
     }
     if bits.bit()? {

@@ -1,0 +1,36 @@
+//! What a stream's parameter sets say, whatever its codec.
+
+use super::sps::ColourMatrix;
+use crate::FrameRate;
+
+/// A codec whose pictures can be shown here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum VideoCodec {
+    /// ISO/IEC 14496-10.
+    H264,
+    /// ISO/IEC 23008-2.
+    H265,
+    /// ISO/IEC 10918-1, each picture by itself.
+    Jpeg,
+}
+
+/// What is in force for the pictures that follow.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Parameters {
+    /// The codec.
+    pub codec: VideoCodec,
+    /// Cropped width in pixels.
+    pub width: u32,
+    /// Cropped height in pixels.
+    pub height: u32,
+    /// The frame rate that the stream itself declares.
+    pub declared: Option<FrameRate>,
+    /// Luma runs from 0 to 255 rather than 16 to 235.
+    pub full_range: bool,
+    /// The colour matrix.
+    pub matrix: ColourMatrix,
+    /// The profile's name.
+    pub profile: &'static str,
+    /// What is unusual about the stream, so that a decoder may not take it.
+    pub unusual: Option<&'static str>,
+}
