@@ -5,8 +5,9 @@ use crate::keymap::{Action, Context, action};
 use crate::theme::Tone;
 use crate::view::regions;
 use lattice_core::meter::{Dropout, Figures};
-use lattice_core::{Cause, Mono, SourceUrl, Verdict};
+use lattice_core::{Cause, Mono, Verdict};
 use lattice_media::{DamageChoice, TilePicture};
+use lattice_net::Origin;
 use ratatui::crossterm::event::{KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
 use std::collections::HashMap;
@@ -46,7 +47,7 @@ pub struct StreamDef {
     /// Which.
     pub role: StreamRole,
     /// Where.
-    pub url: SourceUrl,
+    pub origin: Origin,
 }
 
 /// A camera.
@@ -70,10 +71,10 @@ pub struct Site {
 }
 
 impl Site {
-    /// The address of a stream.
-    pub fn url(&self, key: FeedKey) -> Option<&SourceUrl> {
+    /// Where a stream comes from.
+    pub fn origin(&self, key: FeedKey) -> Option<&Origin> {
         let camera = self.cameras.get(key.camera)?;
-        camera.streams.iter().find(|stream| stream.role == key.role).map(|stream| &stream.url)
+        camera.streams.iter().find(|stream| stream.role == key.role).map(|stream| &stream.origin)
     }
 }
 
@@ -374,7 +375,7 @@ impl App {
             StreamRole::Sub => StreamRole::Main,
         };
         let key = FeedKey { camera: tile.camera, role };
-        if self.site.url(key).is_none() {
+        if self.site.origin(key).is_none() {
             let text = format!("{} has no {} stream here: only its {} is known", self.name(&tile), role.word(), tile.role.word());
             self.say(Tone::Text, text);
             return Vec::new();

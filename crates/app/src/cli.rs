@@ -2,7 +2,9 @@
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use lattice_core::find::AddressRange;
+use lattice_core::target::{Target, understand};
 use lattice_core::{SourceUrl, TransportChoice};
+use lattice_net::{ListenConfig, Origin};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -58,6 +60,9 @@ pub enum Command {
     Add(AddOptions),
     /// List the cameras of the site
     Roster(RosterOptions),
+    /// Measure a stream that a sender pushes to a port of this machine
+    #[command(after_help = LISTEN_HELP)]
+    Listen(ListenOptions),
     /// The stand-in cameras alone, until stopped; prints their URLs
     #[command(after_help = STANDIN_HELP)]
     Standin(StandinOptions),
@@ -101,13 +106,23 @@ Examples:
   amber-lattice add 192.0.2.10 --name \"Slipway north\" --group Slipways --sign-in harbour --password-env CAM_PW
   amber-lattice add udp://:5000 --name \"Regatta feed\"";
 
+const LISTEN_HELP: &str =
+    "MPEG-TS over UDP and RTP with MPEG-TS are understood by themselves; RTP with another payload needs its session
+description. A second sender on the port is named and not mixed in.
+Exit status: 0 a picture came; 1 none did; 2 unusable arguments.
+
+Examples:
+  amber-lattice listen 5000 --for 30s --json
+  amber-lattice listen 5004 --sdp feed.sdp";
+
 const STANDIN_HELP: &str = "Faults can be typed while it runs, a camera's number and the fault:
   1 cut 5            close its sessions, and new ones for 5 s
   2 stall 3          send nothing for 3 s
   1 loss 4 30        drop 4 % of packets for 30 s
   1 delay 80 40 30   80 ms late and up to 40 ms more, for 30 s
   3 slow 40 30       40 % of the frame rate for 30 s
-  2 move 127.77.1.9  be at another address from now on";
+  2 move 127.77.1.9  be at another address from now on
+  1 push 127.0.0.1:5000 30   push MPEG-TS to a port for 30 s; push-rtp does so in RTP";
 
 /// How to receive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
@@ -168,9 +183,9 @@ pub struct DemoOptions {
 /// Options of `open`.
 #[derive(Debug, Clone, Args)]
 pub struct OpenOptions {
-    /// RTSP addresses
-    #[arg(required = true, value_name = "URL", value_parser = source_url)]
-    pub urls: Vec<SourceUrl>,
+    /// Addresses: rtsp:// or rtsps://, http:// or https:// for stills and multipart JPEG, or udp:// or rtp:// with a port
+    #[arg(required = true, value_name = "URL", value_parser = origin)]
+    pub urls: Vec<Origin>,
     /// Options of the wall.
     #[command(flatten)]
     pub wall: WallOptions,
@@ -179,9 +194,9 @@ pub struct OpenOptions {
 /// Options of `measure`.
 #[derive(Debug, Clone, Args)]
 pub struct MeasureOptions {
-    /// RTSP addresses
-    #[arg(required = true, value_name = "URL", value_parser = source_url)]
-    pub urls: Vec<SourceUrl>,
+    /// Addresses: rtsp:// or rtsps://, http:// or https:// for stills and multipart JPEG, or udp:// or rtp:// with a port
+    #[arg(required = true, value_name = "URL", value_parser = origin)]
+    pub urls: Vec<Origin>,
     /// How long, like 10s, 2m or 1500ms
     #[arg(long = "for", value_name = "TIME", default_value = "10s", value_parser = span)]
     pub span: Duration,
@@ -276,6 +291,29 @@ pub struct AddOptions {
     pub sign_in: SignInOptions,
 }
 
+/// Options of `listen`.
+#[derive(Debug, Clone, Args)]
+pub struct ListenOptions {
+    /// The UDP port
+    #[arg(value_parser = clap::value_parser!(u16).range(1..))]
+    pub port: u16,
+    /// A multicast group, or one address of this machine
+    #[arg(long, value_name = "ADDRESS")]
+    pub address: Option<std::net::IpAddr>,
+    /// The session description of an RTP stream
+    #[arg(long, value_name = "FILE")]
+    pub sdp: Option<PathBuf>,
+    /// How long, like 10s, 2m or 1500ms
+    #[arg(long = "for", value_name = "TIME", default_value = "10s", value_parser = span)]
+    pub span: Duration,
+    /// Print one JSON object
+    #[arg(long)]
+    pub json: bool,
+    /// Measure without decoding
+    #[arg(long)]
+    pub no_decode: bool,
+}
+
 /// Options of `roster`.
 #[derive(Debug, Clone, Args)]
 pub struct RosterOptions {
@@ -304,9 +342,28 @@ pub struct StandinOptions {
     pub tied: bool,
 }
 
-fn source_url(text: &str) -> Result<SourceUrl, String> {
-    text.parse::<SourceUrl>().map_err(|error| error.to_string())
+fn origin(text: &str) -> Result<Origin, String> {
+    let scheme = text.split_once("://").map(|(scheme, _)| scheme.to_ascii_lowercase());
+    if matches!(scheme.as_deref(), Some("udp" | "rtp")) {
+        return match understand(text).map_err(|error| error.to_string())?.target {
+            Target::Listen { address, port, .. } => Ok(Origin::Listen(ListenConfig { address, port, description: None })),
+            _ => Err("no port to listen on: write it like udp://:5000".into()),
+        };
+    }
+    let url: SourceUrl = text.parse().map_err(|error: lattice_core::SourceUrlError| error.to_string())?;
+    if url.scheme().is_rtsp() {
+        return Ok(Origin::Url(url));
+    }
+    let page = understand(text).is_ok_and(|reading| matches!(reading.target, Target::Device { .. }));
+    if page {
+        Err("this is the address of a web page, not of a stream or a still".into())
+    } else {
+        Ok(Origin::Pictures { url, every: STILL_EVERY })
+    }
 }
+
+/// How often a still is fetched, where nothing else is said.
+const STILL_EVERY: Duration = Duration::from_secs(5);
 
 /// A time like `10s`, `2m`, `1500ms` or plain seconds.
 fn span(text: &str) -> Result<Duration, String> {

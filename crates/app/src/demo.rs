@@ -70,7 +70,7 @@ impl Drop for StandIn {
 pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
     let (standin, announced) = StandIn::start()?;
-    let stream = |role, url: &str| anyhow::Ok(StreamDef { role, url: url.parse()? });
+    let stream = |role, url: &str| anyhow::Ok(StreamDef { role, origin: lattice_net::Origin::Url(url.parse()?) });
     let cameras = announced
         .iter()
         .map(|camera| {

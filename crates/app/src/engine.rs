@@ -130,7 +130,7 @@ impl Engine {
 
     /// Opens a stream; one that is open stays as it is.
     pub fn open(&mut self, key: FeedKey) {
-        let Some(url) = self.site.url(key).filter(|_| !self.feeds.contains_key(&key)) else { return };
+        let Some(origin) = self.site.origin(key).filter(|_| !self.feeds.contains_key(&key)) else { return };
         let (slot, bell) = (Arc::new(Slot::default()), self.bell.clone());
         let target = slot.clone();
         let (lane, sink, post) = wire(&self.pool, move |picture| {
@@ -138,7 +138,7 @@ impl Engine {
             bell.ring();
         });
         lane.on_damage(self.choice);
-        let config = SourceConfig::new(url.clone(), self.transport);
+        let config = SourceConfig::from_origin(origin.clone(), self.transport);
         let source = Source::open(self.runtime.handle(), config, Some(sink));
         let stations = source.stations();
         post.set(stations.clone());

@@ -11,6 +11,7 @@ mod find;
 mod intake;
 mod kept;
 mod keymap;
+mod listen;
 mod logging;
 mod measure;
 mod paint;
@@ -59,6 +60,7 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
         Command::Find(options) => find::run(&options, site),
         Command::Check(options) => check::run(&options, site),
         Command::Add(options) => add::run(&options, site),
+        Command::Listen(options) => listen::run(&options),
         Command::Roster(options) => roster::run(&options, site),
         Command::Standin(options) => standin::run(&options),
         Command::Completions { shell } => {

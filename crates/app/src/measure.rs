@@ -3,9 +3,9 @@
 use crate::cli::MeasureOptions;
 use jiff::Timestamp;
 use lattice_core::meter::{Dropout, Figures, Spread};
-use lattice_core::{FrameRate, SourceUrl};
+use lattice_core::{FrameRate, TransportChoice};
 use lattice_media::Wanted;
-use lattice_net::{Runtime, Source, SourceConfig, clock};
+use lattice_net::{Origin, Runtime, Source, SourceConfig, clock};
 use serde::Serialize;
 use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;
@@ -30,6 +30,8 @@ struct StreamReport {
     detail: Option<String>,
     transport: Option<&'static str>,
     codec: Option<String>,
+    still_every_s: Option<f64>,
+    audio: Vec<String>,
     profile: Option<&'static str>,
     width: Option<u32>,
     height: Option<u32>,
@@ -94,17 +96,19 @@ fn millis(span: Duration) -> f64 {
 }
 
 impl StreamReport {
-    fn new(url: &SourceUrl, figures: &Figures, decodes: bool) -> Self {
+    fn new(url: &str, figures: &Figures, decodes: bool) -> Self {
         let rate = |rate: Option<f64>| rate.map(|rate| rounded(rate, 2));
         let running = figures.dropout_now.iter().map(|dropout| (dropout, true));
         let dropouts = figures.dropouts.iter().map(|dropout| (dropout, false)).chain(running);
         Self {
-            url: url.to_string(),
+            url: url.to_owned(),
             verdict: figures.verdict.word(),
             cause: figures.cause.map(lattice_core::Cause::word),
             detail: figures.text.clone(),
             transport: figures.transport.map(lattice_core::Transport::word),
             codec: figures.codec.clone(),
+            still_every_s: figures.still.map(|every| rounded(every.as_secs_f64(), 3)),
+            audio: figures.audio.clone(),
             profile: figures.profile,
             width: figures.size.map(|(width, _)| width),
             height: figures.size.map(|(_, height)| height),
@@ -156,18 +160,46 @@ fn dropout_report(dropout: &Dropout, running: bool) -> DropoutReport {
     }
 }
 
-/// Measures, prints, and answers with the exit status.
+/// A source to measure, and what it is called in the report.
+pub struct Subject {
+    /// Its name.
+    pub name: String,
+    /// Where it comes from.
+    pub origin: Origin,
+}
+
+/// How to measure.
+#[derive(Debug, Clone, Copy)]
+pub struct How {
+    /// How long.
+    pub span: Duration,
+    /// One JSON object rather than a table.
+    pub json: bool,
+    /// With decoding.
+    pub decodes: bool,
+    /// How packets are asked for.
+    pub transport: TransportChoice,
+}
+
+/// Measures the sources of a command line.
 pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("measure");
+    let subjects = options.urls.iter().map(|origin| Subject { name: origin.to_string(), origin: origin.clone() }).collect();
+    let how = How { span: options.span, json: options.json, decodes: !options.no_decode, transport: options.transport.into() };
+    measure(subjects, how)
+}
+
+/// Measures, prints, and answers with the exit status.
+#[allow(clippy::needless_pass_by_value, reason = "its sources are measured and gone")]
+pub fn measure(subjects: Vec<Subject>, how: How) -> anyhow::Result<ExitCode> {
     let runtime = Runtime::start()?;
-    let decodes = !options.no_decode;
-    let pool = decodes.then(crate::engine::pool);
-    let sources: Vec<Source> = options
-        .urls
+    let pool = how.decodes.then(crate::engine::pool);
+    let sources: Vec<Source> = subjects
         .iter()
-        .map(|url| {
+        .map(|subject| {
             let wired = pool.as_ref().map(|pool| crate::engine::wire(pool, |_| {}));
-            let config = SourceConfig { decodes, ..SourceConfig::new(url.clone(), options.transport.into()) };
+            let config =
+                SourceConfig { decodes: how.decodes, ..SourceConfig::from_origin(subject.origin.clone(), how.transport) };
             let Some((lane, sink, post)) = wired else { return Source::open(runtime.handle(), config, None) };
             lane.want(Some(TILE));
             let source = Source::open(runtime.handle(), config, Some(sink));
@@ -175,7 +207,7 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
             source
         })
         .collect();
-    watch(&sources, options);
+    watch(&sources, how);
     sources.iter().for_each(Source::close);
     let end = Instant::now() + Duration::from_millis(700);
     while sources.iter().any(|source| !source.is_closed()) && Instant::now() < end {
@@ -183,10 +215,14 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
     }
     let figures: Vec<Arc<Figures>> = sources.iter().map(Source::figures).collect();
     let report = Report {
-        streams: options.urls.iter().zip(&figures).map(|(url, figures)| StreamReport::new(url, figures, decodes)).collect(),
+        streams: subjects
+            .iter()
+            .zip(&figures)
+            .map(|(subject, figures)| StreamReport::new(&subject.name, figures, how.decodes))
+            .collect(),
     };
     let mut out = std::io::stdout().lock();
-    if options.json {
+    if how.json {
         writeln!(out, "{}", serde_json::to_string(&report)?)?;
     } else {
         write!(out, "{}", table(&report))?;
@@ -197,7 +233,7 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
 
 /// Waits, with a line of progress on standard error where a person is looking. Ends on a signal
 /// too: what was measured by then is printed.
-fn watch(sources: &[Source], options: &MeasureOptions) {
+fn watch(sources: &[Source], how: How) {
     let started = Instant::now();
     let stop = Arc::new(AtomicBool::new(false));
     let signals = [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM];
@@ -209,20 +245,20 @@ fn watch(sources: &[Source], options: &MeasureOptions) {
             waiting.unpark();
         });
     }
-    let progress = !options.json && std::io::stderr().is_terminal();
-    let plain = !options.json && !progress;
+    let progress = !how.json && std::io::stderr().is_terminal();
+    let plain = !how.json && !progress;
     let mut said = 0;
-    while started.elapsed() < options.span && !stop.load(Ordering::Relaxed) {
-        let rest = options.span.saturating_sub(started.elapsed());
-        std::thread::park_timeout(if options.json { rest } else { rest.min(Duration::from_secs(1)) });
-        if options.json {
+    while started.elapsed() < how.span && !stop.load(Ordering::Relaxed) {
+        let rest = how.span.saturating_sub(started.elapsed());
+        std::thread::park_timeout(if how.json { rest } else { rest.min(Duration::from_secs(1)) });
+        if how.json {
             continue;
         }
         let with_picture = sources.iter().filter(|source| source.figures().first_picture.is_some()).count();
         let line = format!(
             "measuring {} of {} s, {with_picture} of {} with a picture",
             started.elapsed().as_secs(),
-            options.span.as_secs_f64().ceil(),
+            how.span.as_secs_f64().ceil(),
             sources.len()
         );
         if progress {

@@ -9,8 +9,7 @@ use crate::theme::{ColourDepth, Theme};
 use crate::view;
 use anyhow::Context as _;
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
-use lattice_core::SourceUrl;
-use lattice_net::clock;
+use lattice_net::{Origin, clock};
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
 use ratatui::crossterm::event::{self, DisableMouseCapture, EnableMouseCapture, Event};
@@ -28,13 +27,17 @@ pub fn open(options: &OpenOptions) -> anyhow::Result<ExitCode> {
     let cameras = options
         .urls
         .iter()
-        .map(|url| CameraDef { name: camera_name(url), streams: vec![StreamDef { role: StreamRole::Main, url: url.clone() }] })
+        .map(|origin| CameraDef {
+            name: camera_name(origin),
+            streams: vec![StreamDef { role: StreamRole::Main, origin: origin.clone() }],
+        })
         .collect();
     wall(Site { name: "Sources".into(), cameras, prefer: StreamRole::Main }, &options.wall, None)
 }
 
 /// A source without a name is called by its host and path.
-fn camera_name(url: &SourceUrl) -> String {
+fn camera_name(origin: &Origin) -> String {
+    let (Origin::Url(url) | Origin::Pictures { url, .. }) = origin else { return origin.to_string() };
     let port = if url.port() == url.scheme().default_port() { String::new() } else { format!(":{}", url.port()) };
     format!("{}{port}{}", url.host(), url.path().split('?').next().unwrap_or(""))
 }

@@ -134,7 +134,7 @@ fn measure_reports_loss_and_a_freeze_with_their_causes() {
 #[test]
 fn bad_arguments_and_dead_sources_have_their_exit_status() {
     for (args, code, text) in [
-        (vec!["--for", "1s", "http://127.0.0.1/"], 2, "only rtsp:// sources"),
+        (vec!["--for", "1s", "http://127.0.0.1/"], 2, "web page"),
         (vec!["--for", "soon", "rtsp://127.0.0.1/x"], 2, "write it like 10s"),
         (vec![], 2, "URL"),
     ] {

@@ -3,9 +3,9 @@
 use crate::meter::{Dropped, Meter};
 use crate::rtcp::{self, ReportBlock, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
-use crate::sdp::Video;
-use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Parameters};
-use crate::{ClockRate, Mono, Ticks, Transport};
+use crate::sdp::{Codec, Video};
+use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Parameters, WholeUnit};
+use crate::{ClockRate, FrameRate, Mono, Ticks, Transport};
 use std::time::Duration;
 
 /// An access unit and whether its picture can be shown as the truth.
@@ -140,6 +140,31 @@ impl Receiver {
         });
     }
 
+    /// A session of JPEG pictures without timestamps plays; `still` says how often one is fetched.
+    pub fn begin_pictures(&mut self, now: Mono, declared: Option<FrameRate>, still: Option<Duration>) {
+        let video = Video { declared, ..Video::of(Codec::Jpeg) };
+        self.begin(now, &video, Transport::Http);
+        self.meter.without_media_clock(still);
+    }
+
+    /// A whole picture came, from `first_arrival` to `now`.
+    pub fn on_picture(&mut self, now: Mono, first_arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
+        let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
+        meter.on_packet(now, bytes.len());
+        stream.last = Some((0, now));
+        // Its arrival is all the time that it has.
+        let timestamp = stream.clock_rate.ticks(now.as_micros() as i64).0;
+        let unit =
+            WholeUnit { bytes, timestamp, damaged: false, gap_before: false, first_arrival, last_arrival: now, packets: 1 };
+        let Some(unit) = stream.assembler.whole(now, unit) else { return };
+        if let Some(parameters) = stream.assembler.parameters() {
+            meter.on_parameters(now, parameters);
+        }
+        let displayable = stream.clean.on_access_unit(&unit);
+        meter.on_unit(now, &unit, displayable);
+        sink(Unit { unit, displayable });
+    }
+
     /// The session is over.
     pub fn end(&mut self) {
         if let Some(stream) = self.stream.take() {
@@ -158,6 +183,15 @@ impl Receiver {
     pub fn on_rtp(&mut self, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
         let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
         stream.on_packet(meter, now, arrival, bytes, sink);
+    }
+
+    /// Bytes of a transport stream that came without RTP.
+    pub fn on_transport_stream(&mut self, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
+        let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
+        meter.on_packet(arrival, bytes.len());
+        stream.last = Some((0, arrival));
+        let packet = Ordered { payload: bytes, timestamp: 0, marker: false, arrival, gap_before: false };
+        stream.assemble(meter, now, packet, sink);
     }
 
     /// An RTCP compound arrived.
@@ -234,7 +268,7 @@ impl Stream {
     fn wait(&self, meter: &Meter) -> Duration {
         match self.transport {
             // TCP keeps order: what is missing was never sent.
-            Transport::Tcp => Duration::ZERO,
+            Transport::Tcp | Transport::Http => Duration::ZERO,
             Transport::Udp => (meter.jitter.value().unwrap_or_default() * 4).clamp(LEAST_WAIT, LONGEST_WAIT),
         }
     }
@@ -337,6 +371,9 @@ impl Stream {
             let displayable = self.clean.on_access_unit(&unit);
             meter.on_unit(now, &unit, displayable);
             sink(Unit { unit, displayable });
+        }
+        if let Some(demux) = self.assembler.transport_stream() {
+            meter.on_transport_stream(demux);
         }
     }
 

@@ -18,6 +18,8 @@ pub enum Codec {
     H265,
     /// JPEG (RFC 2435).
     Jpeg,
+    /// An MPEG transport stream, with a codec of its own inside (RFC 2250 §2).
+    Mp2t,
     /// Another, by its encoding name in upper case.
     Other(String),
 }
@@ -28,6 +30,7 @@ impl Codec {
             "H264" => Self::H264,
             "H265" => Self::H265,
             "JPEG" => Self::Jpeg,
+            "MP2T" => Self::Mp2t,
             other => Self::Other(other.to_owned()),
         }
     }
@@ -39,6 +42,7 @@ impl fmt::Display for Codec {
             Self::H264 => "H264",
             Self::H265 => "H265",
             Self::Jpeg => "JPEG",
+            Self::Mp2t => "MP2T",
             Self::Other(name) => name,
         })
     }
@@ -84,8 +88,30 @@ pub struct Video {
     pub bandwidth: Option<BitsPerSecond>,
     /// The profile is a secure one (`RTP/SAVP`): packets are SRTP.
     pub secure: bool,
+    /// Codings of the sound beside it, by their encoding names: noticed, not asked for.
+    pub audio: Vec<String>,
     /// Values of `a=crypto` (RFC 4568), in order. They hold keys.
     pub crypto: Vec<Secret<String>>,
+}
+
+impl Video {
+    /// A stream of this codec of which nothing else is known.
+    #[must_use]
+    pub const fn of(codec: Codec) -> Self {
+        Self {
+            payload_type: 33,
+            codec,
+            clock_rate: ClockRate::VIDEO,
+            control: None,
+            declared: None,
+            parameter_sets: Vec::new(),
+            dimensions: None,
+            bandwidth: None,
+            secure: false,
+            audio: Vec::new(),
+            crypto: Vec::new(),
+        }
+    }
 }
 
 /// A session description.
@@ -129,7 +155,25 @@ impl Description {
     /// in its first.
     #[must_use]
     pub fn video(&self) -> Option<Video> {
-        self.media.iter().filter(|media| media.kind.eq_ignore_ascii_case("video")).find_map(Media::video)
+        let video = self.media.iter().filter(|media| media.kind.eq_ignore_ascii_case("video")).find_map(Media::video)?;
+        Some(Video { audio: self.audio(), ..video })
+    }
+
+    /// Codings of the sound, by their encoding names.
+    fn audio(&self) -> Vec<String> {
+        let name = |media: &Media| {
+            let format = *media.formats.first()?;
+            let named = media.rtpmaps.get(&format).map(|(name, _)| name.to_ascii_uppercase());
+            let fixed = match format {
+                0 => Some("PCMU"),
+                8 => Some("PCMA"),
+                9 => Some("G722"),
+                14 => Some("MPA"),
+                _ => None,
+            };
+            named.or_else(|| fixed.map(str::to_owned)).map(|name| name.chars().take(20).collect())
+        };
+        self.media.iter().filter(|media| media.kind.eq_ignore_ascii_case("audio")).filter_map(name).collect()
     }
 }
 
@@ -175,7 +219,7 @@ impl Media {
                 26 => Some((Codec::Jpeg, ClockRate::VIDEO)),
                 31 => Some((Codec::Other("H261".into()), ClockRate::VIDEO)),
                 32 => Some((Codec::Other("MPV".into()), ClockRate::VIDEO)),
-                33 => Some((Codec::Other("MP2T".into()), ClockRate::VIDEO)),
+                33 => Some((Codec::Mp2t, ClockRate::VIDEO)),
                 34 => Some((Codec::Other("H263".into()), ClockRate::VIDEO)),
                 _ => None,
             },
@@ -199,6 +243,7 @@ impl Media {
             dimensions: self.dimensions,
             bandwidth: self.bandwidth_kbps.map(|kbps| BitsPerSecond(f64::from(kbps) * 1e3)),
             secure: self.secure,
+            audio: Vec::new(),
             crypto: self.crypto.iter().cloned().map(Secret::new).collect(),
         })
     }
@@ -249,7 +294,7 @@ mod tests {
         assert_eq!(description.control.as_deref(), Some("*"));
         let video = description.video().unwrap();
         assert_eq!((video.payload_type, &video.codec, video.control.as_deref()), (96, &Codec::H264, Some("stream=0")));
-        assert_eq!(video.declared, FrameRate::new(12.5));
+        assert_eq!((video.declared, video.audio), (FrameRate::new(12.5), vec!["PCMU".to_owned()]));
         assert_eq!(video.parameter_sets, [vec![0x67, 0x42, 0xc0, 0x1f], vec![0x68, 0xce]]);
     }
 

@@ -32,6 +32,8 @@ pub enum Transport {
     Udp,
     /// RTP interleaved in the RTSP connection (RFC 2326 §10.12).
     Tcp,
+    /// Pictures in answers of HTTP.
+    Http,
 }
 
 impl Transport {
@@ -41,6 +43,7 @@ impl Transport {
         match self {
             Self::Udp => "udp",
             Self::Tcp => "tcp",
+            Self::Http => "http",
         }
     }
 }

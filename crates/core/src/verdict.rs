@@ -89,6 +89,8 @@ pub struct Evidence {
     pub packets_flow: bool,
     /// Access units come, but none is clean yet.
     pub awaiting_keyframe: bool,
+    /// The stream is encrypted and its key is not known.
+    pub key_needed: bool,
     /// There is no decoder for the codec, or for this form of it.
     pub unknown_codec: bool,
     /// The decoder gives no picture of units that arrive whole.
@@ -148,6 +150,9 @@ impl Judge {
     }
 
     fn judge_playing(&mut self, now: Mono, evidence: &Evidence) -> (Verdict, Option<Cause>) {
+        if evidence.key_needed {
+            return (Verdict::Stalled, Some(Cause::KeyNeeded));
+        }
         if evidence.unknown_codec {
             return (Verdict::Stalled, Some(Cause::UnknownCodec));
         }
@@ -226,6 +231,7 @@ mod tests {
         in_dropout: false,
         packets_flow: true,
         awaiting_keyframe: false,
+        key_needed: false,
         unknown_codec: false,
         undecodable: false,
         unanswered: None,

@@ -84,7 +84,7 @@ fn h265_comes_out_as_it_went_in() {
     assert_eq!(keyframes, [0, 50]);
     for (unit, nals) in got.iter().zip(&units) {
         let data = unit.data.as_ref().unwrap();
-        assert!(annex_b(data).eq(nals.iter().map(|nal| &nal[..nal.iter().rposition(|b| *b != 0).unwrap() + 1])));
+        assert!(annex_b(data).eq(nals.iter().map(|nal| &nal[..=nal.iter().rposition(|b| *b != 0).unwrap()])));
     }
     let parameters = assembler.parameters().unwrap();
     assert_eq!((parameters.codec, parameters.width, parameters.height), (VideoCodec::H265, 640, 360));

@@ -247,24 +247,31 @@ fn pictures(units: Vec<Unit>, codec: VideoCodec, size: (u32, u32)) -> (Vec<u64>,
     let (lane, events) = lane(&pool);
     lane.want(Some(SMALL));
     let (mut numbers, mut refused) = (Vec::new(), 0);
+    // Whether the lane is done with a unit.
     let mut take = |event| match event {
         LaneEvent::Picture(picture) => {
             let picture: Arc<lattice_media::TilePicture> = picture;
             assert_eq!(picture.source, (size.0 as usize, size.1 as usize));
             assert!(picture.rgb.iter().any(|level| *level > 60), "not black");
             numbers.push(picture.number);
+            true
         }
-        LaneEvent::Refused { .. } => refused += 1,
-        _ => {}
+        LaneEvent::Refused { .. } => {
+            refused += 1;
+            true
+        }
+        _ => false,
     };
     for unit in units {
         lane.push(unit, Some(&parameters(codec, size)));
-        // A picture may be held back for display order: nothing comes then.
-        while let Ok(event) = events.recv_timeout(Duration::from_millis(40)) {
-            take(event);
+        // A picture that is held back for display order does not come at all: seldom, so the wait is long.
+        while let Ok(event) = events.recv_timeout(Duration::from_secs(2)) {
+            if take(event) {
+                break;
+            }
         }
     }
-    while let Ok(event) = events.recv_timeout(Duration::from_secs(1)) {
+    while let Ok(event) = events.recv_timeout(Duration::from_millis(500)) {
         take(event);
     }
     (numbers, refused)

@@ -110,10 +110,14 @@ impl Drop for Answer {
 }
 
 impl Answer {
+    /// The content type as it came; empty where there is none.
+    pub fn full_content_type(&self) -> &str {
+        self.response.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or("")
+    }
+
     /// The content type without its parameters, in lower case.
     pub fn content_type(&self) -> String {
-        let value = self.response.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or("");
-        value.split(';').next().unwrap_or("").trim().to_ascii_lowercase()
+        self.full_content_type().split(';').next().unwrap_or("").trim().to_ascii_lowercase()
     }
 
     /// The whole body, at most `most` bytes.

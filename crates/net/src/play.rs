@@ -4,9 +4,8 @@ use crate::clock;
 use crate::connect::connect_to;
 use crate::connection::{Connection, TlsError, Trust, tls};
 use crate::outcome::Outcome;
-use crate::source::{Command, Driver, PUBLISH_SLACK, media_came};
+use crate::source::{Command, Driver, PUBLISH_SLACK, give, media_came};
 use crate::udp::UdpPair;
-use lattice_core::receiver::Unit;
 use lattice_core::rtsp::{Action, Client, ClientConfig, Frame, Framer, Playing};
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
 use std::io;
@@ -332,6 +331,7 @@ impl Session {
                     udp.send_rtcp(&report, peer);
                 }
             }
+            Transport::Http => {}
             Transport::Tcp => {
                 let mut bytes = vec![b'$', playing.details.channels.1];
                 bytes.extend((report.len() as u16).to_be_bytes());
@@ -391,11 +391,5 @@ fn receive(
     receiver.on_rtp(now, arrival, bytes, &mut |unit| units.push(unit));
     for unit in units {
         give(sink, unit, receiver.parameters());
-    }
-}
-
-fn give(sink: &mut Option<crate::source::UnitSink>, unit: Unit, parameters: Option<&lattice_core::video::Parameters>) {
-    if let Some(sink) = sink {
-        sink(unit, parameters);
     }
 }

@@ -2,7 +2,9 @@
 
 use crate::clock;
 use crate::connection::Trust;
+use crate::listen::{ListenConfig, listen};
 use crate::outcome::Outcome;
+use crate::pictures::fetch;
 use crate::play::{Play, attempt};
 use lattice_core::backoff::Backoff;
 use lattice_core::meter::{Figures, Meter};
@@ -28,11 +30,39 @@ pub(crate) const PUBLISH_SLACK: Duration = Duration::from_millis(250);
 /// Redirects followed in a row.
 const MAX_REDIRECTS: u32 = 3;
 
+/// Where a stream comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Origin {
+    /// A server that is asked for it.
+    Url(SourceUrl),
+    /// A port that it is pushed to.
+    Listen(ListenConfig),
+    /// A still that is fetched this often, or multipart JPEG that comes by itself.
+    Pictures {
+        /// Where.
+        url: SourceUrl,
+        /// How often a still is fetched.
+        every: Duration,
+    },
+}
+
+impl std::fmt::Display for Origin {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Url(url) | Self::Pictures { url, .. } => url.fmt(f),
+            Self::Listen(listen) => {
+                let address = listen.address.map_or_else(String::new, |address| address.to_string());
+                write!(f, "udp://{address}:{}", listen.port)
+            }
+        }
+    }
+}
+
 /// What to open, and how.
 #[derive(Debug, Clone)]
 pub struct SourceConfig {
     /// The stream.
-    pub url: SourceUrl,
+    pub origin: Origin,
     /// Its transport.
     pub transport: TransportChoice,
     /// Whether pictures will be decoded from it.
@@ -45,7 +75,13 @@ impl SourceConfig {
     /// A stream to be received and decoded as it comes.
     #[must_use]
     pub const fn new(url: SourceUrl, transport: TransportChoice) -> Self {
-        Self { url, transport, decodes: true, trust: Trust::Verify }
+        Self::from_origin(Origin::Url(url), transport)
+    }
+
+    /// The same from anywhere.
+    #[must_use]
+    pub const fn from_origin(origin: Origin, transport: TransportChoice) -> Self {
+        Self { origin, transport, decodes: true, trust: Trust::Verify }
     }
 }
 
@@ -272,7 +308,19 @@ impl Driver {
     }
 
     async fn keep_playing(&mut self) {
-        let mut url = self.config.url.clone();
+        match self.config.origin.clone() {
+            Origin::Url(url) | Origin::Pictures { url, .. } => self.keep_asking(url).await,
+            Origin::Listen(config) => {
+                while !matches!(listen(self, &config).await, Outcome::Closed) {
+                    self.receiver.end();
+                    self.set_state(SessionState::Connecting);
+                }
+            }
+        }
+    }
+
+    async fn keep_asking(&mut self, original: SourceUrl) {
+        let mut url = original.clone();
         let mut redirects = 0;
         loop {
             self.set_state(SessionState::Connecting);
@@ -280,8 +328,10 @@ impl Driver {
                 (TransportChoice::Auto, Some(Transport::Tcp)) => TransportChoice::Tcp,
                 (choice, _) => choice,
             };
-            let play = Play { url: url.clone(), transport, trust: self.config.trust };
-            let outcome = attempt(self, play).await;
+            let outcome = match self.config.origin {
+                Origin::Pictures { every, .. } => fetch(self, &url, every).await,
+                _ => attempt(self, Play { url: url.clone(), transport, trust: self.config.trust }).await,
+            };
             self.receiver.end();
             tracing::info!(url = %url, ?outcome, "session ended");
             let rest = match outcome {
@@ -304,7 +354,7 @@ impl Driver {
                 Outcome::Failed(cause, text) => Some(self.fail(cause, text)),
             };
             redirects = 0;
-            url = self.config.url.clone();
+            url = original.clone();
             if let Some(until) = rest
                 && !self.wait(until).await
             {
@@ -320,7 +370,7 @@ impl Driver {
     }
 
     /// Waits for the next try (forever where there is none); false when the source is closed.
-    async fn wait(&mut self, until: Option<Mono>) -> bool {
+    pub(crate) async fn wait(&mut self, until: Option<Mono>) -> bool {
         loop {
             let now = clock::now();
             if until.is_some_and(|until| now >= until) {
@@ -374,5 +424,12 @@ impl Driver {
         let figures = self.receiver.meter().read(now);
         tracing::debug!(verdict = figures.verdict.word(), arrived = figures.arrived, shown = figures.shown, frames = ?figures.frames, "figures");
         self.figures.send_replace(Arc::new(figures));
+    }
+}
+
+/// A unit to whoever wants it.
+pub(crate) fn give(sink: &mut Option<UnitSink>, unit: Unit, parameters: Option<&Parameters>) {
+    if let Some(sink) = sink {
+        sink(unit, parameters);
     }
 }

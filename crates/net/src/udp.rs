@@ -72,7 +72,7 @@ impl UdpPair {
     /// Reads RTP that is there, giving each datagram with its arrival; and what the kernel dropped.
     pub fn read_rtp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) -> u64 {
         let mut drops = self.kernel_drops;
-        while read_batch(&self.rtp, pair, &mut drops, &mut take) {}
+        while read_batch(&self.rtp, pair, &mut drops, &mut |arrival, _, bytes| take(arrival, bytes)) {}
         let lost = drops.wrapping_sub(self.kernel_drops);
         self.kernel_drops = drops;
         u64::from(lost)
@@ -80,7 +80,7 @@ impl UdpPair {
 
     /// Reads RTCP that is there.
     pub fn read_rtcp(&self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) {
-        while read_batch(&self.rtcp, pair, &mut 0, &mut take) {}
+        while read_batch(&self.rtcp, pair, &mut 0, &mut |arrival, _, bytes| take(arrival, bytes)) {}
     }
 
     /// Sends an RTCP compound; one that does not go out is no harm.
@@ -102,7 +102,12 @@ fn prepare(socket: std::net::UdpSocket) -> io::Result<UdpSocket> {
 
 /// Whether more may wait. A batch that is not full has emptied the socket, and the runtime is told so
 /// without another call; what comes after it is a new event.
-fn read_batch(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut impl FnMut(Mono, &[u8])) -> bool {
+fn read_batch(
+    socket: &UdpSocket,
+    pair: ClockPair,
+    drops: &mut u32,
+    take: &mut impl FnMut(Mono, Option<SocketAddr>, &[u8]),
+) -> bool {
     let mut read = |buffers: &mut Vec<Vec<u8>>| {
         let control = nix::cmsg_space!(TimeSpec, u32);
         let mut headers = MultiHeaders::<SockaddrStorage>::preallocate(BATCH, Some(control));
@@ -119,8 +124,9 @@ fn read_batch(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut i
                     _ => {}
                 }
             }
+            let from = message.address.as_ref().and_then(sender);
             if let Some(bytes) = message.iovs().next() {
-                take(arrival, bytes);
+                take(arrival, from, bytes);
             }
         }
         Ok(count)
@@ -131,6 +137,38 @@ fn read_batch(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut i
         if count < BATCH { Err(io::ErrorKind::WouldBlock.into()) } else { Ok(()) }
     };
     socket.try_io(Interest::READABLE, attempt).is_ok()
+}
+
+fn sender(address: &SockaddrStorage) -> Option<SocketAddr> {
+    let v4 = address.as_sockaddr_in().map(|v4| SocketAddr::from((v4.ip(), v4.port())));
+    v4.or_else(|| address.as_sockaddr_in6().map(|v6| SocketAddr::from((v6.ip(), v6.port()))))
+}
+
+/// One port that somebody pushes to.
+pub(crate) struct UdpPort {
+    socket: UdpSocket,
+    kernel_drops: u32,
+}
+
+impl UdpPort {
+    /// Takes a bound socket over.
+    pub fn new(socket: std::net::UdpSocket) -> io::Result<Self> {
+        Ok(Self { socket: prepare(socket)?, kernel_drops: 0 })
+    }
+
+    /// Waits until there is something. Cancel safe: nothing is read.
+    pub async fn readable(&self) {
+        let _ = self.socket.readable().await;
+    }
+
+    /// Reads what is there, giving each datagram with its arrival and sender; and how many the kernel dropped.
+    pub fn read(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) -> u64 {
+        let mut drops = self.kernel_drops;
+        while read_batch(&self.socket, pair, &mut drops, &mut take) {}
+        let lost = drops.wrapping_sub(self.kernel_drops);
+        self.kernel_drops = drops;
+        u64::from(lost)
+    }
 }
 
 /// The kernel stamps by the wall clock; `pair` was read just now, so steps of it do little harm.

@@ -3,6 +3,7 @@
 use crate::device::DeviceSpec;
 use crate::fault::Fault;
 use crate::log::{Event, Log, Record};
+use crate::pusher::push;
 use crate::scene::View;
 use crate::video::VideoStream;
 use lattice_core::Credentials;
@@ -131,6 +132,7 @@ pub(crate) struct Shared {
     pub address: watch::Sender<SocketAddr>,
     pub service_port: AtomicU16,
     state: Mutex<State>,
+    pub runtime: tokio::runtime::Handle,
     pub streams: Vec<Arc<VideoStream>>,
     pub faults: Arc<Faults>,
     pub log: Log,
@@ -155,7 +157,8 @@ impl Shared {
     ) -> Self {
         let state = State { sign_in: spec.sign_in.clone(), clock_ahead: spec.clock_ahead_ms * 1000 };
         let (address, service_port) = (watch::Sender::new(address), AtomicU16::new(service_port));
-        Self { spec, address, service_port, state: Mutex::new(state), streams, faults, log }
+        let runtime = tokio::runtime::Handle::current();
+        Self { spec, address, service_port, state: Mutex::new(state), runtime, streams, faults, log }
     }
 
     pub fn state(&self) -> MutexGuard<'_, State> {
@@ -205,7 +208,7 @@ impl Faults {
                 Fault::Loss { share, .. } => trouble.loss = share,
                 Fault::Delay { base, jitter, .. } => trouble.delay = Some((base, jitter)),
                 Fault::Slow { share, .. } => trouble.pace = share,
-                Fault::Move { .. } => {}
+                Fault::Move { .. } | Fault::Push { .. } => {}
             }
         }
         trouble
@@ -272,6 +275,12 @@ impl Camera {
         if let Fault::Move { to } = fault {
             let port = self.address().port();
             self.shared.address.send_replace(SocketAddr::new(to, port));
+        }
+        if let Fault::Push { to, rtp, lasting } = fault {
+            let sub = self.shared.streams.iter().find(|stream| stream.spec().role == Role::Sub).or(self.shared.streams.first());
+            if let Some(stream) = sub.cloned() {
+                self.shared.runtime.spawn(push(stream, self.address().ip(), to, rtp, lasting));
+            }
         }
         if matches!(fault, Fault::Cut { .. } | Fault::Move { .. }) {
             self.shared.faults.cuts.send_modify(|count| *count += 1);

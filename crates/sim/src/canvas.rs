@@ -61,6 +61,12 @@ impl Canvas {
         &self.y
     }
 
+    /// The two chroma planes, half as wide and high.
+    #[must_use]
+    pub fn chroma(&self) -> (&[u8], &[u8]) {
+        (&self.u, &self.v)
+    }
+
     /// Becomes a copy of another picture of the same size.
     pub fn copy_from(&mut self, other: &Self) {
         self.clone_from(other);

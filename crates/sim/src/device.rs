@@ -1,19 +1,22 @@
 //! A stand-in's device service: the ONVIF questions that a viewer asks, with digest tokens.
 
 use crate::camera::{Role, Shared, SignIn, unix_micros};
-use http_body_util::{BodyExt as _, Full, Limited};
-use hyper::body::{Bytes, Incoming};
+use crate::scene::Scene;
+use http_body_util::combinators::BoxBody;
+use http_body_util::{BodyExt, Full, Limited, StreamBody};
+use hyper::body::{Bytes, Frame, Incoming};
 use hyper::service::service_fn;
 use hyper::{Method, Request, Response, StatusCode, header};
 use hyper_util::rt::TokioIo;
 use lattice_core::onvif::{Element, Match, Security, User, UserLevel, envelope, escape};
-use lattice_core::rtsp::DigestAlgorithm;
+use lattice_core::rtsp::{DigestAlgorithm, auth_parameters, digest_response};
 use lattice_core::{Credentials, Secret, Wall};
 use std::convert::Infallible;
 use std::fmt::Write as _;
 use std::sync::Arc;
 use tokio::net::TcpListener;
 use tokio::task::JoinSet;
+use tokio_stream::wrappers::ReceiverStream;
 
 /// Longest request read.
 const MAX_REQUEST: usize = 256 * 1024;
@@ -76,10 +79,92 @@ pub(crate) async fn serve(listener: TcpListener, camera: Arc<Shared>) {
     }
 }
 
-async fn answer(camera: Arc<Shared>, request: Request<Incoming>) -> Result<Response<Full<Bytes>>, Infallible> {
+type Body = BoxBody<Bytes, Infallible>;
+
+/// A still, or stills without end, for whoever signs in by HTTP Digest where the camera wants that.
+fn picture(camera: &Arc<Shared>, request: &Request<Incoming>) -> Response<Body> {
+    let state = camera.state();
+    let sign_in = state.sign_in.clone();
+    let closed = camera.is_first_use_locked(&state);
+    drop(state);
+    let given = request.headers().get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or("");
+    let accepted = sign_in.as_ref().map_or(!closed, |sign_in| {
+        let parameters = given.strip_prefix("Digest ").map(auth_parameters).unwrap_or_default();
+        let get = |name: &str| parameters.iter().find(|(key, _)| key == name).map_or("", |(_, value)| value.as_str());
+        let want =
+            digest_response(DigestAlgorithm::Md5, &sign_in.credentials, "Tarnhithe", STILL_NONCE, "GET", request.uri().path());
+        get("username") == sign_in.credentials.user && get("response") == want
+    });
+    if !accepted {
+        let mut refusal = page("sign in", "text/plain", StatusCode::UNAUTHORIZED);
+        if let Ok(value) = format!("Digest realm=\"Tarnhithe\", nonce=\"{STILL_NONCE}\"").parse() {
+            refusal.headers_mut().insert(header::WWW_AUTHENTICATE, value);
+        }
+        return refusal;
+    }
+    if request.uri().path() == "/still.jpg" {
+        return typed(Full::new(Bytes::from(still(camera, 0))).boxed(), "image/jpeg");
+    }
+    let (sender, parts) = tokio::sync::mpsc::channel::<Result<Frame<Bytes>, Infallible>>(2);
+    let camera = camera.clone();
+    tokio::spawn(async move {
+        for number in 0.. {
+            let jpeg = still(&camera, number);
+            let head = format!("--picture\r\nContent-Type: image/jpeg\r\nContent-Length: {}\r\n\r\n", jpeg.len());
+            let part = [head.as_bytes(), &jpeg, b"\r\n"].concat();
+            if sender.send(Ok(Frame::data(Bytes::from(part)))).await.is_err() {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+        }
+    });
+    let body = StreamBody::new(ReceiverStream::new(parts));
+    typed(BodyExt::boxed(body), "multipart/x-mixed-replace; boundary=picture")
+}
+
+const STILL_NONCE: &str = "74617261";
+
+/// What the camera sees now.
+fn still(camera: &Shared, number: u32) -> Vec<u8> {
+    let spec = camera.spec.streams.iter().find(|stream| stream.role == Role::Sub).or(camera.spec.streams.first());
+    let (width, height) = spec.map_or((320, 180), |spec| (spec.width, spec.height));
+    let mut scene = Scene::new(camera.spec.view, &camera.spec.name, width, height);
+    let canvas = scene.draw(unix_micros(), number);
+    let (y, (u, v)) = (canvas.luma(), canvas.chroma());
+    let mut pixels = Vec::with_capacity(width * height * 3);
+    for row in 0..height {
+        for column in 0..width {
+            let chroma = row / 2 * (width / 2) + column / 2;
+            // The canvas has levels of video; a JPEG runs from 0 to 255.
+            let level = |plane: &[u8], at: usize| f32::from(plane.get(at).copied().unwrap_or(128));
+            let luma = ((level(y, row * width + column) - 16.0) * 255.0 / 219.0).clamp(0.0, 255.0) as u8;
+            let colour = |plane: &[u8]| ((level(plane, chroma) - 128.0) * 255.0 / 224.0 + 128.0).clamp(0.0, 255.0) as u8;
+            pixels.extend([luma, colour(u), colour(v)]);
+        }
+    }
+    let mut out = Vec::new();
+    let encoder = jpeg_encoder::Encoder::new(&mut out, 70);
+    if let Err(error) = encoder.encode(&pixels, width as u16, height as u16, jpeg_encoder::ColorType::Ycbcr) {
+        tracing::error!(%error, "the stand-in's still failed");
+    }
+    out
+}
+
+fn typed(body: Body, kind: &str) -> Response<Body> {
+    let mut response = Response::new(body);
+    if let Ok(value) = kind.parse() {
+        response.headers_mut().insert(header::CONTENT_TYPE, value);
+    }
+    response
+}
+
+async fn answer(camera: Arc<Shared>, request: Request<Incoming>) -> Result<Response<Body>, Infallible> {
     let path = request.uri().path().to_owned();
     if request.method() == Method::GET && path == "/" {
         return Ok(page("<html><title>Tarnhithe stand-in</title>A camera's web page.</html>", "text/html", StatusCode::OK));
+    }
+    if request.method() == Method::GET && matches!(path.as_str(), "/still.jpg" | "/pictures.mjpg") {
+        return Ok(picture(&camera, &request));
     }
     if request.method() != Method::POST || !path.starts_with("/onvif/") {
         return Ok(page("not here", "text/plain", StatusCode::NOT_FOUND));
@@ -96,16 +181,13 @@ async fn answer(camera: Arc<Shared>, request: Request<Incoming>) -> Result<Respo
     })
 }
 
-fn page(text: &str, kind: &str, status: StatusCode) -> Response<Full<Bytes>> {
-    let mut response = Response::new(Full::new(Bytes::from(text.to_owned())));
+fn page(text: &str, kind: &str, status: StatusCode) -> Response<Body> {
+    let mut response = typed(Full::new(Bytes::from(text.to_owned())).boxed(), kind);
     *response.status_mut() = status;
-    if let Ok(value) = kind.parse() {
-        response.headers_mut().insert(header::CONTENT_TYPE, value);
-    }
     response
 }
 
-fn soap(body: &str, status: StatusCode) -> Response<Full<Bytes>> {
+fn soap(body: &str, status: StatusCode) -> Response<Body> {
     page(&envelope(body, None::<&Security<'_>>), "application/soap+xml; charset=utf-8", status)
 }
 
@@ -361,10 +443,10 @@ fn uri(camera: &Shared, question: &Element) -> Result<String, String> {
     let uri = if question.name == "GetStreamUri" {
         format!("rtsp://{}{}", *camera.address.borrow(), spec.path())
     } else {
-        return Err(fault("ActionNotSupported", "no stills"));
+        format!("{}/still.jpg", camera.service_base())
     };
     Ok(match question.child("Protocol") {
-        Some(_) => format!("<tr2:GetStreamUriResponse><tr2:Uri>{uri}</tr2:Uri></tr2:GetStreamUriResponse>"),
+        Some(_) => format!("<tr2:{0}Response><tr2:Uri>{uri}</tr2:Uri></tr2:{0}Response>", question.name),
         None => format!("<trt:{0}Response><trt:MediaUri><tt:Uri>{uri}</tt:Uri></trt:MediaUri></trt:{0}Response>", question.name),
     })
 }

@@ -1,6 +1,6 @@
 //! Faults on order.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 use std::time::Duration;
 
@@ -40,6 +40,15 @@ pub enum Fault {
         /// How long.
         lasting: Duration,
     },
+    /// The camera pushes its sub stream as MPEG-TS.
+    Push {
+        /// Where.
+        to: SocketAddr,
+        /// In RTP rather than bare.
+        rtp: bool,
+        /// How long.
+        lasting: Duration,
+    },
     /// The device is at another address from now on.
     Move {
         /// Where.
@@ -56,7 +65,8 @@ impl Fault {
             | Self::Stall { lasting }
             | Self::Loss { lasting, .. }
             | Self::Delay { lasting, .. }
-            | Self::Slow { lasting, .. } => *lasting,
+            | Self::Slow { lasting, .. }
+            | Self::Push { lasting, .. } => *lasting,
             Self::Move { .. } => Duration::ZERO,
         }
     }
@@ -71,6 +81,7 @@ impl Fault {
             Self::Delay { .. } => "delay",
             Self::Slow { .. } => "slow",
             Self::Move { .. } => "move",
+            Self::Push { .. } => "push",
         }
     }
 }
@@ -78,7 +89,7 @@ impl Fault {
 /// Why a fault could not be understood.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS or move ADDRESS"
+    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
 )]
 pub struct FaultParseError(pub String);
 
@@ -92,6 +103,15 @@ impl FromStr for Fault {
         if kind == "move" {
             let to: IpAddr = words.next().and_then(|word| word.parse().ok()).ok_or_else(error)?;
             return if to.is_loopback() { Ok(Self::Move { to }) } else { Err(error()) };
+        }
+        if kind == "push" || kind == "push-rtp" {
+            let to: SocketAddr = words.next().and_then(|word| word.parse().ok()).ok_or_else(error)?;
+            let seconds: f64 = words.next().and_then(|word| word.parse().ok()).ok_or_else(error)?;
+            // A stand-in sends to this machine only.
+            let sane = to.ip().is_loopback() && (0.0..=86_400.0).contains(&seconds);
+            let push =
+                Self::Push { to, rtp: kind == "push-rtp", lasting: Duration::from_secs_f64(if sane { seconds } else { 0.0 }) };
+            return if sane { Ok(push) } else { Err(error()) };
         }
         let numbers: Vec<f64> = words.map(|word| word.parse().map_err(|_| error())).collect::<Result<_, _>>()?;
         let sane = numbers.iter().all(|n: &f64| n.is_finite() && (0.0..=86_400_000.0).contains(n));
@@ -120,7 +140,19 @@ mod tests {
     fn orders_are_understood_or_explained() {
         assert_eq!("cut 2.5".parse(), Ok(Fault::Cut { lasting: Duration::from_millis(2500) }));
         assert_eq!("loss 3 10".parse(), Ok(Fault::Loss { share: 0.03, lasting: Duration::from_secs(10) }));
-        for bad in ["", "cut", "cut x", "cut -1", "loss 200 1", "slow 0 1", "melt 1", "stall NaN", "move", "move 192.0.2.1"] {
+        for bad in [
+            "",
+            "cut",
+            "cut x",
+            "cut -1",
+            "loss 200 1",
+            "slow 0 1",
+            "melt 1",
+            "stall NaN",
+            "move",
+            "move 192.0.2.1",
+            "push 192.0.2.1:5000 3",
+        ] {
             assert!(bad.parse::<Fault>().unwrap_err().to_string().contains("say cut SECONDS"), "{bad}");
         }
     }

@@ -15,6 +15,7 @@ mod fault;
 mod log;
 mod pacer;
 mod port;
+mod pusher;
 mod scene;
 mod server;
 mod video;

@@ -27,6 +27,8 @@ pub(crate) struct CodedFrame {
     /// It was made while the camera stalls: never sent.
     pub stalled: bool,
     pub payloads: Vec<Vec<u8>>,
+    /// The same in Annex B.
+    pub bytes: Vec<u8>,
 }
 
 /// One stream that may be subscribed to.
@@ -136,7 +138,7 @@ impl VideoStream {
             }
             let keyframe = nals.iter().any(|nal| nal.first().is_some_and(|header| NalKind::of(*header) == NalKind::Idr));
             let (ticks, payloads) = (self.ticks_at(captured), packetize(&nals, PAYLOAD));
-            let frame = CodedFrame { number, captured, ticks, keyframe, stalled, payloads };
+            let frame = CodedFrame { number, captured, ticks, keyframe, stalled, payloads, bytes: bytes.clone() };
             let _ = self.sender.send(Arc::new(frame));
         }
     }

@@ -143,6 +143,10 @@ pub struct Figures {
     pub transport: Option<Transport>,
     /// Codec by its encoding name.
     pub codec: Option<String>,
+    /// How often a still is fetched; `None` for a live stream.
+    pub still: Option<Duration>,
+    /// Codings of the sound beside it, which is not asked for.
+    pub audio: Vec<String>,
     /// Profile name.
     pub profile: Option<&'static str>,
     /// Cropped width and height in pixels.

@@ -8,6 +8,7 @@ use crate::clock::CaptureClock;
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::Progress;
 use crate::sdp::{Codec, Video};
+use crate::ts::{Demux, TsCounts};
 use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
 use crate::video::{AccessUnit, Parameters};
 use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Transport, Verdict};
@@ -64,6 +65,18 @@ pub struct Meter {
     known_rate: Option<FrameRate>,
     /// Packets that are missing and may still come: not lost yet.
     awaited: u64,
+    /// The stream has no timestamps of its own: what the camera made, and when, is unknown.
+    no_media_clock: bool,
+    /// How often a still is fetched, where it is one.
+    still: Option<Duration>,
+    /// Something to be known beside all figures.
+    remark: Option<String>,
+    /// Counts of the transport stream, where it is one.
+    transport_stream: Option<TsCounts>,
+    /// The codec inside a transport stream.
+    inner_codec: Option<Codec>,
+    /// Codings of the sound beside it.
+    audio: Vec<String>,
     /// Packets lost until the last displayable picture.
     lost_at_picture: u64,
     /// No packet came for a while since the last displayable picture.
@@ -123,6 +136,12 @@ impl Meter {
             unanswered: None,
             known_rate: None,
             awaited: 0,
+            no_media_clock: false,
+            still: None,
+            remark: None,
+            transport_stream: None,
+            inner_codec: None,
+            audio: Vec::new(),
             lost_at_picture: 0,
             silent_since_picture: false,
         }
@@ -147,17 +166,35 @@ impl Meter {
     /// Packet totals; what may still come is not lost.
     fn packets(&self) -> SequenceCounts {
         let counts = self.sequence.counts();
+        // Without RTP the video's transport packets are what is counted.
+        if let Some(ts) = self.transport_stream.filter(|_| counts.received == 0) {
+            return SequenceCounts { received: ts.packets, lost: ts.lost, ..counts };
+        }
         SequenceCounts { lost: counts.lost.saturating_sub(self.awaited), ..counts }
     }
 
     /// Packets expected by now; what may still come is not expected yet.
     fn expected(&self) -> u64 {
+        if let Some(ts) = self.transport_stream.filter(|_| self.sequence.counts().received == 0) {
+            return ts.packets + ts.lost;
+        }
         self.sequence.expected().saturating_sub(self.awaited)
     }
 
     /// The least RTSP round trip so far.
     pub const fn set_round_trip(&mut self, round_trip: Option<Duration>) {
         self.round_trip = round_trip;
+    }
+
+    /// The session that has just begun has no timestamps; `still` says how often a picture is fetched.
+    pub const fn without_media_clock(&mut self, still: Option<Duration>) {
+        self.no_media_clock = true;
+        self.still = still;
+    }
+
+    /// Something to be known beside all figures, in a sentence; told while nothing worse is.
+    pub fn set_remark(&mut self, remark: Option<String>) {
+        self.remark = remark;
     }
 
     /// A new try at the stream begins.
@@ -214,6 +251,9 @@ impl Meter {
         self.clock = CaptureClock::new(video.clock_rate);
         self.sent = MediaRate::new(video.clock_rate);
         self.video = Some(video.clone());
+        self.audio.clone_from(&video.audio);
+        (self.inner_codec, self.transport_stream) = (None, None);
+        (self.no_media_clock, self.still) = (false, None);
         self.transport = Some(transport);
         self.milestones.playing = Some(now);
         self.pulse.begin(now);
@@ -241,6 +281,25 @@ impl Meter {
         self.last_packet = Some(arrival);
         self.milestones.first_packet.get_or_insert(arrival);
         self.bitrate.on_bytes(arrival, payload_bytes);
+    }
+
+    /// What a transport stream showed so far.
+    pub fn on_transport_stream(&mut self, demux: &Demux) {
+        self.transport_stream = Some(demux.counts());
+        if self.inner_codec.as_ref() != demux.codec() {
+            self.inner_codec = demux.codec().cloned();
+            self.audio = demux.audio().iter().map(|name| (*name).to_owned()).collect();
+        }
+    }
+
+    /// The codec, as far in as it is known.
+    fn codec(&self) -> Option<&Codec> {
+        self.inner_codec.as_ref().or_else(|| self.video.as_ref().map(|video| &video.codec))
+    }
+
+    /// Its packets are scrambled and no picture can come of them.
+    fn key_needed(&self) -> bool {
+        self.transport_stream.is_some_and(|ts| ts.scrambled > 0 && ts.scrambled == ts.packets)
     }
 
     /// The parameter set in force.
@@ -365,8 +424,9 @@ impl Meter {
             return (waited >= NO_ANSWER).then(|| format!("no answer for {} s", waited.as_secs()));
         }
         let video = self.video.as_ref().filter(|_| self.session == SessionState::Playing)?;
-        let codec = &video.codec;
+        let codec = self.codec().unwrap_or(&video.codec);
         match self.unusual {
+            _ if self.key_needed() => Some("the stream is scrambled and its key is not known".into()),
             _ if matches!(codec, Codec::Other(_)) => Some(format!("{codec} is received and measured, but not decoded here")),
             Some(what) if self.refuses(now) => Some(format!("{codec} {what} is received and measured, but not decoded here")),
             None if self.refuses(now) => Some("the decoder refuses what arrives, though it arrives whole".into()),
@@ -396,8 +456,8 @@ impl Meter {
             in_dropout: self.dropouts.running(now).is_some(),
             packets_flow: self.packets_flow(now),
             awaiting_keyframe: !self.last_unit_clean || self.first_displayable.is_none(),
-            unknown_codec: self.video.as_ref().is_some_and(|video| matches!(video.codec, Codec::Other(_)))
-                || (refused && self.unusual.is_some()),
+            key_needed: self.key_needed(),
+            unknown_codec: matches!(self.codec(), Some(Codec::Other(_))) || (refused && self.unusual.is_some()),
             undecodable: refused,
             unanswered: unanswered.map(|(_, cause)| cause),
             playing_for: self.playing_since.map_or(Duration::ZERO, |since| now.since(since)),
@@ -445,7 +505,14 @@ impl Meter {
         let (text, next_try) = match &self.session {
             SessionState::Failed { text, next_try, .. } => (Some(text.clone()), *next_try),
             SessionState::Locked { text } => (Some(text.clone()), None),
-            _ => (self.last_failure.as_ref().map(|(_, text)| text.clone()).or_else(|| self.explain(now)), None),
+            _ => (
+                self.last_failure
+                    .as_ref()
+                    .map(|(_, text)| text.clone())
+                    .or_else(|| self.explain(now))
+                    .or_else(|| self.remark.clone()),
+                None,
+            ),
         };
         let rate = self.rate(now);
         let first = if self.decodes { self.first_decoded } else { self.first_displayable };
@@ -455,16 +522,18 @@ impl Meter {
             next_try,
             milestones: self.milestones,
             transport: self.transport,
-            codec: self.video.as_ref().map(|video| video.codec.to_string()),
+            codec: self.codec().map(ToString::to_string),
+            audio: self.audio.clone(),
             profile: self.profile,
             size: self.size,
             declared: self.declared(),
             declared_bitrate: self.video.as_ref().and_then(|video| video.bandwidth),
             session: self.session.clone(),
-            sent: self.sent.per_second(now),
+            sent: self.sent.per_second(now).filter(|_| !self.no_media_clock),
+            still: self.still,
             arrived: self.arrived.per_second(now),
             shown: if self.on_screen { self.shown.per_second(now) } else { None },
-            latency: self.latency.read(now, &self.clock, self.pair, self.round_trip),
+            latency: self.latency.read(now, &self.clock, self.pair, self.round_trip).filter(|_| !self.no_media_clock),
             jitter: self.jitter.value(),
             packets: counts,
             recent_loss: self.loss.share(self.expected(), counts.received),

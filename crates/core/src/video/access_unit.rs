@@ -13,6 +13,7 @@ use super::sps::{ColourMatrix, Sps};
 use super::{h265, packetize};
 use crate::Mono;
 use crate::sdp::Codec;
+use crate::ts::{Demux, VideoUnit};
 
 /// Largest access unit kept; a 4K keyframe at the highest quality is some 4 MB. What goes beyond
 /// is left out and the unit counts as damaged.
@@ -121,6 +122,8 @@ enum Coding {
     H264,
     H265,
     Jpeg(TableMemory),
+    /// A transport stream, and what its video is taken apart by once that is known.
+    Transport(Box<(Demux, Option<Assembler>)>),
     /// Not at all: units are counted by marker and timestamp alone.
     Opaque,
 }
@@ -184,6 +187,7 @@ impl Assembler {
                 Codec::H264 => Coding::H264,
                 Codec::H265 => Coding::H265,
                 Codec::Jpeg => Coding::Jpeg(TableMemory::default()),
+                Codec::Mp2t => Coding::Transport(Box::default()),
                 Codec::Other(_) => Coding::Opaque,
             },
             keep: true,
@@ -231,7 +235,16 @@ impl Assembler {
     /// What the newest parameter sets say.
     #[must_use]
     pub fn parameters(&self) -> Option<&Parameters> {
-        self.sps.as_ref().map(|(_, parameters)| parameters)
+        match &self.coding {
+            Coding::Transport(inside) => inside.1.as_ref()?.parameters(),
+            _ => self.sps.as_ref().map(|(_, parameters)| parameters),
+        }
+    }
+
+    /// The demultiplexer, where the stream is a transport stream.
+    #[must_use]
+    pub fn transport_stream(&self) -> Option<&Demux> {
+        if let Coding::Transport(inside) = &self.coding { Some(&inside.0) } else { None }
     }
 
     /// Packets, or parts of them, that could not be understood.
@@ -256,6 +269,45 @@ impl Assembler {
 
     /// Takes the next packet in order at `now`; gives the units it ended, oldest first.
     pub fn push(&mut self, now: Mono, packet: Ordered<'_>) -> impl Iterator<Item = AccessUnit> + use<> {
+        let inside = self.push_transport_stream(now, packet);
+        let (before, after) =
+            if matches!(self.coding, Coding::Transport(_)) { (None, None) } else { self.push_payload(now, packet) };
+        before.into_iter().chain(after).chain(inside)
+    }
+
+    fn push_transport_stream(&mut self, now: Mono, packet: Ordered<'_>) -> Vec<AccessUnit> {
+        let Coding::Transport(inside) = &mut self.coding else { return Vec::new() };
+        let (demux, assembler) = inside.as_mut();
+        if packet.gap_before {
+            demux.on_gap();
+        }
+        let mut units = Vec::new();
+        demux.push(packet.arrival, packet.payload, &mut |unit| units.push(unit));
+        let Some(codec) = demux.codec() else { return Vec::new() };
+        let keep = self.keep;
+        let assembler = assembler.get_or_insert_with(|| Self::new(codec, &[]));
+        assembler.keep_data(keep);
+        assembler.count_from(self.next_number);
+        let whole = |unit: VideoUnit| {
+            assembler.whole(
+                now,
+                WholeUnit {
+                    bytes: &unit.bytes,
+                    timestamp: unit.timestamp,
+                    damaged: unit.damaged,
+                    gap_before: unit.gap_before,
+                    first_arrival: unit.first_arrival,
+                    last_arrival: unit.last_arrival,
+                    packets: unit.packets,
+                },
+            )
+        };
+        let out: Vec<AccessUnit> = units.into_iter().filter_map(whole).collect();
+        self.next_number = assembler.next_number();
+        out
+    }
+
+    fn push_payload(&mut self, now: Mono, packet: Ordered<'_>) -> (Option<AccessUnit>, Option<AccessUnit>) {
         let mut before = None;
         if self.current.as_ref().is_some_and(|current| current.timestamp != packet.timestamp) {
             before = self.finish(now, packet.gap_before);
@@ -281,7 +333,7 @@ impl Assembler {
         match self.coding {
             Coding::H264 | Coding::H265 => self.coding.pieces(packet.payload).for_each(|piece| self.take(piece)),
             Coding::Jpeg(_) => self.take_jpeg(packet.payload),
-            Coding::Opaque => {}
+            Coding::Opaque | Coding::Transport(_) => {}
         }
         let nal = self.coding.has_nal_units();
         let complete = packet.marker && !self.distrust_markers && self.current.as_ref().is_some_and(|c| c.slices || !nal);
@@ -291,7 +343,7 @@ impl Assembler {
         } else {
             None
         };
-        before.into_iter().chain(after)
+        (before, after)
     }
 
     /// Whether a payload goes on with the picture that a marker seemed to end: a slice that is not

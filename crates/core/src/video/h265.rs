@@ -115,7 +115,7 @@ pub fn parse_sps(nal: &[u8]) -> Result<Parameters, SpsError> {
         matrix: ColourMatrix::Unspecified,
         profile,
         unusual: match (chroma, depth) {
-            (1, 0..=4) | (3, 0..=4) => None,
+            (1 | 3, 0..=4) => None,
             (0, _) => Some("monochrome"),
             (2, _) => Some("4:2:2"),
             _ => Some("with more than 12 bits"),
@@ -286,10 +286,10 @@ mod tests {
         let all = |payload: &[u8]| pieces(payload).map(|piece| format!("{piece:?}")).collect::<Vec<_>>().join(" ");
         assert_eq!(all(&[0x40, 1, 9]), "Whole([64, 1, 9])");
         assert_eq!(all(&[0x60, 1, 0, 3, 0x42, 1, 7, 0, 3, 0x44, 1, 8]), "Whole([66, 1, 7]) Whole([68, 1, 8])");
-        let start = pieces(&[0x62, 1, 0x80 | 19, 5, 6]).next().unwrap();
+        let start = pieces(&[0x62, 1, 0x80 | 0x13, 5, 6]).next().unwrap();
         assert_eq!(start, Piece::Start(NalHeader::two(19 << 1, 1), &[5, 6]));
         assert_eq!(all(&[0x62, 1, 19, 5]), "Middle([5])");
-        assert_eq!(all(&[0x62, 1, 0x40 | 19, 5]), "End([5])");
+        assert_eq!(all(&[0x62, 1, 0x40 | 0x13, 5]), "End([5])");
         for odd in [&[][..], &[0x40], &[0x62, 1, 3], &[0x60, 1, 0, 9, 1], &[0x64, 1, 2]] {
             assert!(all(odd).ends_with("Unknown"), "{odd:?}");
         }

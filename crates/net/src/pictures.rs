@@ -1,0 +1,162 @@
+//! Pictures by HTTP: a still fetched again and again, or multipart JPEG in one answer.
+
+use crate::clock;
+use crate::http::{HttpError, Question, ask};
+use crate::outcome::Outcome;
+use crate::source::{Command, Driver, give};
+use http_body_util::BodyExt as _;
+use lattice_core::multipart::Parts;
+use lattice_core::receiver::Unit;
+use lattice_core::verdict::SessionState;
+use lattice_core::{Cause, FrameRate, Mono, SourceUrl};
+use std::time::Duration;
+use tokio::time::sleep_until;
+
+/// How long one picture may take.
+const PICTURE_WITHIN: Duration = Duration::from_secs(10);
+/// Largest still.
+const MAX_STILL: usize = 16 << 20;
+/// A stream of pictures that brings nothing for this long is opened anew.
+const SILENCE: Duration = Duration::from_secs(10);
+
+/// Runs one try: until the source is closed, or something fails.
+pub(crate) async fn fetch(driver: &mut Driver, url: &SourceUrl, interval: Duration) -> Outcome {
+    driver.receiver.meter().begin_try(clock::now());
+    let question = Question { url, address: None, body: None, trust: driver.config.trust };
+    loop {
+        let asked = clock::now();
+        let answer = tokio::select! {
+            answer = ask(&question, PICTURE_WITHIN) => answer,
+            Wait::Order(outcome) = ordered(driver, None) => return outcome,
+        };
+        let answer = match answer {
+            Ok(answer) => answer,
+            Err(error) => return failed(&error),
+        };
+        let status = answer.response.status();
+        if !status.is_success() {
+            return failed(&HttpError::Status(status.as_u16()));
+        }
+        driver.receiver.meter().on_connected(clock::now());
+        if let Some(parts) = Parts::new(answer.full_content_type()) {
+            return stream(driver, answer, parts).await;
+        }
+        let kind = answer.content_type();
+        if !kind.is_empty()
+            && !kind.starts_with("image/jpeg")
+            && !kind.starts_with("image/jpg")
+            && !kind.starts_with("application/octet")
+        {
+            return Outcome::Failed(Cause::NoSuchStream, format!("what is there is {kind}, not a JPEG picture"));
+        }
+        let body = tokio::select! {
+            body = tokio::time::timeout(PICTURE_WITHIN, answer.body(MAX_STILL)) => body,
+            Wait::Order(outcome) = ordered(driver, None) => return outcome,
+        };
+        let bytes = match body {
+            Ok(Ok(bytes)) => bytes,
+            Ok(Err(error)) => return failed(&error),
+            Err(_) => return failed(&HttpError::Slow { within: PICTURE_WITHIN }),
+        };
+        if !bytes.starts_with(&[0xff, 0xd8]) {
+            return Outcome::Failed(Cause::NoSuchStream, "what is there is not a JPEG picture".into());
+        }
+        let now = clock::now();
+        begin(driver, now, Some(interval));
+        take(driver, asked, now, &bytes);
+        driver.publish_if_due(now);
+        let next = asked + interval;
+        // Another order than closing asks for the next picture at once.
+        if matches!(ordered(driver, Some(next.max(now))).await, Wait::Order(Outcome::Closed)) {
+            return Outcome::Closed;
+        }
+    }
+}
+
+/// Begins a session of pictures if none runs.
+fn begin(driver: &mut Driver, now: Mono, still: Option<Duration>) {
+    if *driver.receiver.meter().session() != SessionState::Playing {
+        let declared = still.and_then(|interval| FrameRate::new(1.0 / interval.as_secs_f64()));
+        driver.receiver.begin_pictures(now, declared, still);
+    }
+}
+
+fn take(driver: &mut Driver, first: Mono, last: Mono, bytes: &[u8]) {
+    let Driver { receiver, sink, .. } = driver;
+    let mut units: Vec<Unit> = Vec::new();
+    receiver.on_picture(last, first, bytes, &mut |unit| units.push(unit));
+    for unit in units {
+        give(sink, unit, receiver.parameters());
+    }
+    driver.backoff.succeeded();
+}
+
+/// Multipart JPEG: pictures as the device sends them.
+async fn stream(driver: &mut Driver, mut answer: crate::http::Answer, mut parts: Parts) -> Outcome {
+    begin(driver, clock::now(), None);
+    let mut first_byte = None;
+    loop {
+        let silent_at = clock::now() + SILENCE;
+        let frame = tokio::select! {
+            frame = answer.response.body_mut().frame() => frame,
+            wait = ordered(driver, Some(silent_at)) => match wait {
+                Wait::Over => return Outcome::Failed(Cause::Silence, format!("no picture for {} s while the answer stands", SILENCE.as_secs())),
+                Wait::Order(outcome) => return outcome,
+            },
+        };
+        let Some(Ok(frame)) = frame else {
+            return Outcome::Failed(Cause::ClosedByCamera, "the camera ended the stream of pictures".into());
+        };
+        let now = clock::now();
+        let Some(bytes) = frame.data_ref() else { continue };
+        let first = *first_byte.get_or_insert(now);
+        parts.push(bytes);
+        loop {
+            match parts.next() {
+                Ok(Some(picture)) => {
+                    take(driver, first, now, &picture);
+                    first_byte = None;
+                }
+                Ok(None) => break,
+                Err(error) => return Outcome::Failed(Cause::Damaged, error.to_string()),
+            }
+        }
+        driver.publish_if_due(now);
+    }
+}
+
+fn failed(error: &HttpError) -> Outcome {
+    match error {
+        HttpError::SignInNeeded | HttpError::SignInRefused | HttpError::Certificate { .. } | HttpError::Status(401 | 403) => {
+            Outcome::Locked(error.to_string())
+        }
+        HttpError::Unreachable { cause, text } => Outcome::Failed(*cause, text.clone()),
+        other => Outcome::Failed(other.cause(), other.to_string()),
+    }
+}
+
+/// How a wait ended.
+enum Wait {
+    /// By an order.
+    Order(Outcome),
+    /// By itself.
+    Over,
+}
+
+/// Waits for an order, publishing figures meanwhile.
+async fn ordered(driver: &mut Driver, until: Option<Mono>) -> Wait {
+    loop {
+        let now = clock::now();
+        if until.is_some_and(|until| now >= until) {
+            return Wait::Over;
+        }
+        let wake = until.map_or(driver.publish_at, |until| until.min(driver.publish_at));
+        tokio::select! {
+            command = driver.commands.recv() => match command {
+                Some(Command::Retry) => return Wait::Order(Outcome::Retry),
+                Some(Command::Close) | None => return Wait::Order(Outcome::Closed),
+            },
+            () = sleep_until(clock::instant(wake)) => driver.publish_if_due(clock::now()),
+        }
+    }
+}
