@@ -1,18 +1,21 @@
 //! The wall's state and what changes it. No handles here: what is to be done outside comes out as
 //! [`Effect`]s.
 
-use crate::keymap::{Action, Context, action};
+use crate::desk::{Desk, Errand, Page, SignInFor, Typing};
+use crate::keymap::{Action, Context, DeskStep, TypingKind, action};
 use crate::theme::Tone;
 use crate::view::regions;
 use lattice_core::meter::{Dropout, Figures};
-use lattice_core::{Cause, Mono, Verdict};
+use lattice_core::{Cause, Mono, TransportChoice, Verdict};
 use lattice_media::{DamageChoice, TilePicture};
-use lattice_net::Origin;
+use lattice_net::{Origin, Trust};
 use ratatui::crossterm::event::{KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
+use tui_input::Input;
+use tui_input::backend::crossterm::EventHandler as _;
 
 /// Which of a camera's streams.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -21,14 +24,20 @@ pub enum StreamRole {
     Main,
     /// The light one.
     Sub,
+    /// One more.
+    Third,
 }
 
 impl StreamRole {
+    /// Every role, the largest first.
+    const ALL: [Self; 3] = [Self::Main, Self::Sub, Self::Third];
+
     /// The letter on a plate.
     pub const fn letter(self) -> char {
         match self {
             Self::Main => 'M',
             Self::Sub => 'S',
+            Self::Third => 'T',
         }
     }
 
@@ -37,6 +46,7 @@ impl StreamRole {
         match self {
             Self::Main => "main",
             Self::Sub => "sub",
+            Self::Third => "third",
         }
     }
 }
@@ -55,8 +65,12 @@ pub struct StreamDef {
 pub struct CameraDef {
     /// Its name on plates.
     pub name: String,
-    /// Its streams.
+    /// Its streams; none for a camera that was taken away, whose place stays empty.
     pub streams: Vec<StreamDef>,
+    /// How its packets are asked for; `Auto` leaves it to the wall.
+    pub transport: TransportChoice,
+    /// How its certificate is judged.
+    pub trust: Trust,
 }
 
 /// What the wall shows.
@@ -144,6 +158,10 @@ pub const FAULTS: [(&str, &str); 5] = [
 /// What is to be done outside.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Effect {
+    /// A camera is there, or is another one now, at this place of the site.
+    Define(usize),
+    /// Work for the desk.
+    Errand(Errand),
     /// Open a stream.
     Open(FeedKey),
     /// Close a stream.
@@ -169,6 +187,10 @@ pub struct App {
     pub site: Site,
     /// Whether the cameras are stand-ins that take faults.
     pub demo: bool,
+    /// What fills the screen.
+    pub page: Page,
+    /// Getting cameras in.
+    pub desk: Desk,
     /// The tiles.
     pub tiles: Vec<Tile>,
     /// Index of the selected tile.
@@ -214,6 +236,8 @@ impl App {
             .collect();
         let effects = tiles.iter().map(|tile| Effect::Open(tile.key())).collect();
         let app = Self {
+            page: if site.cameras.is_empty() { Page::Welcome } else { Page::Wall },
+            desk: Desk::default(),
             site,
             demo,
             tiles,
@@ -236,9 +260,18 @@ impl App {
     }
 
     /// Where keys apply now.
-    pub const fn context(&self) -> Context {
+    pub fn context(&self) -> Context {
         match self.overlay {
-            Overlay::None => Context::Wall,
+            Overlay::None if self.desk.sign_in.is_some() => Context::SignIn,
+            Overlay::None if self.desk.typing.is_some() => Context::Typing,
+            Overlay::None => match self.page {
+                Page::Wall => Context::Wall,
+                Page::Welcome => Context::Welcome,
+                Page::Roster => Context::Roster,
+                Page::Find => Context::Find,
+                Page::Add => Context::Add,
+                Page::Check => Context::Check,
+            },
             Overlay::Help(_) => Context::Help,
             Overlay::Faults => Context::Faults,
         }
@@ -256,7 +289,7 @@ impl App {
 
     /// Streams that must be decoded, with the tile each is for.
     pub fn visible(&self) -> Vec<(FeedKey, usize)> {
-        let shown = |index: &usize| !self.enlarged || *index == self.selected;
+        let shown = |index: &usize| self.page == Page::Wall && (!self.enlarged || *index == self.selected);
         let tiles = self.tiles.iter().enumerate().filter(|(index, _)| shown(index));
         tiles
             .flat_map(|(index, tile)| [Some(tile.key()), tile.next_key()].into_iter().flatten().map(move |key| (key, index)))
@@ -268,12 +301,49 @@ impl App {
         if event.kind == KeyEventKind::Release {
             return Vec::new();
         }
-        action(self.context(), event).map_or_else(Vec::new, |action| self.act(action))
+        let context = self.context();
+        if let Some(action) = action(context, event) {
+            return self.act(action);
+        }
+        if context.is_text()
+            && let Some(input) = self.desk.text(self.page)
+        {
+            let _ = input.handle_event(&ratatui::crossterm::event::Event::Key(event));
+            self.desk.row = 0;
+        }
+        Vec::new()
+    }
+
+    /// Text was pasted.
+    pub fn on_paste(&mut self, text: &str) -> Vec<Effect> {
+        match self.context() {
+            Context::Wall | Context::Welcome | Context::Roster | Context::Find if self.desk.available => {
+                // Wherever it is pasted: it is taken for addresses, and shown as understood before anything happens.
+                self.page = Page::Add;
+                self.desk.input = Input::new(text.trim().to_owned());
+            }
+            Context::Add | Context::SignIn | Context::Typing => {
+                if let Some(input) = self.desk.text(self.page) {
+                    let cursor = input.cursor();
+                    let mut value: Vec<char> = input.value().chars().collect();
+                    let at = cursor.min(value.len());
+                    value.splice(at..at, text.trim_end_matches(['\r', '\n']).chars());
+                    let end = at + text.trim_end_matches(['\r', '\n']).chars().count();
+                    *input = Input::new(value.into_iter().collect()).with_cursor(end);
+                }
+            }
+            _ => {}
+        }
+        Vec::new()
     }
 
     /// The mouse did something.
     pub fn on_mouse(&mut self, event: MouseEvent) -> Vec<Effect> {
-        if self.overlay != Overlay::None || event.kind != MouseEventKind::Down(MouseButton::Left) {
+        if self.overlay != Overlay::None
+            || self.page != Page::Wall
+            || self.desk.sign_in.is_some()
+            || event.kind != MouseEventKind::Down(MouseButton::Left)
+        {
             return Vec::new();
         }
         let at = Position::new(event.column, event.row);
@@ -303,6 +373,8 @@ impl App {
                 self.selected = (self.selected as i32 + step).rem_euclid(count) as usize;
             }
             Action::Enlarge => self.enlarged = !self.enlarged,
+            Action::Desk(step) => return self.at_desk(step),
+            Action::Back if self.overlay == Overlay::None && self.page != Page::Wall => self.step_back(),
             Action::Back => {
                 if self.overlay == Overlay::None {
                     self.enlarged = false;
@@ -336,7 +408,8 @@ impl App {
         Vec::new()
     }
 
-    fn say(&mut self, tone: Tone, text: String) {
+    /// Tells something at the foot.
+    pub fn say(&mut self, tone: Tone, text: String) {
         self.notice = Some(Notice { text, tone, at: self.now });
     }
 
@@ -370,16 +443,15 @@ impl App {
             self.pictures.remove(&key);
             return vec![Effect::Close(key)];
         }
-        let role = match tile.role {
-            StreamRole::Main => StreamRole::Sub,
-            StreamRole::Sub => StreamRole::Main,
-        };
-        let key = FeedKey { camera: tile.camera, role };
-        if self.site.origin(key).is_none() {
-            let text = format!("{} has no {} stream here: only its {} is known", self.name(&tile), role.word(), tile.role.word());
+        let at = StreamRole::ALL.iter().position(|role| *role == tile.role).unwrap_or(0);
+        let mut others = (1..3).filter_map(|step| StreamRole::ALL.get((at + step) % 3));
+        let there = |role: &&StreamRole| self.site.origin(FeedKey { camera: tile.camera, role: **role }).is_some();
+        let Some(role) = others.find(there).copied() else {
+            let text = format!("{} has no other stream here: only its {} is known", self.name(&tile), tile.role.word());
             self.say(Tone::Text, text);
             return Vec::new();
-        }
+        };
+        let key = FeedKey { camera: tile.camera, role };
         self.tiles[self.selected].switching = Some(role);
         self.pictures.remove(&key);
         vec![Effect::Open(key)]
@@ -449,6 +521,238 @@ impl App {
             Some((self.name(tile), figures.dropout_now?))
         });
         running.map(|(name, dropout)| (format!("{name}: {}", describe(&dropout)), Tone::Alarm))
+    }
+}
+
+impl App {
+    /// A camera comes onto the wall; it takes its stream that fits a tile.
+    pub fn add_camera(&mut self, def: CameraDef) -> Vec<Effect> {
+        let camera = self.site.cameras.len();
+        let prefer = if self.site.cameras.is_empty() { StreamRole::Sub } else { self.site.prefer };
+        let preferred = def.streams.iter().find(|stream| stream.role == prefer).or(def.streams.first());
+        let Some(role) = preferred.map(|stream| stream.role) else { return Vec::new() };
+        self.site.cameras.push(def);
+        let tile = Tile { camera, role, switching: None };
+        self.tiles.push(tile);
+        self.same_tiles_since = self.now;
+        vec![Effect::Define(camera), Effect::Open(tile.key())]
+    }
+
+    /// A camera leaves the wall.
+    pub fn remove_camera(&mut self, name: &str) -> Vec<Effect> {
+        let Some(camera) = self.site.cameras.iter().position(|def| def.name == name && !def.streams.is_empty()) else {
+            return Vec::new();
+        };
+        let keys: Vec<FeedKey> = StreamRole::ALL.iter().map(|role| FeedKey { camera, role: *role }).collect();
+        self.tiles.retain(|tile| tile.camera != camera);
+        self.selected = self.selected.min(self.tiles.len().saturating_sub(1));
+        self.enlarged &= !self.tiles.is_empty();
+        if let Some(def) = self.site.cameras.get_mut(camera) {
+            def.streams.clear(); // its place stays, since others are known by theirs
+        }
+        keys.into_iter().map(Effect::Close).chain([Effect::Define(camera)]).collect()
+    }
+
+    /// A camera is asked in another way now: its open streams begin anew.
+    pub fn renew_camera(&mut self, def: CameraDef) -> Vec<Effect> {
+        let Some(camera) = self.site.cameras.iter().position(|have| have.name == def.name) else { return self.add_camera(def) };
+        if !self.tiles.iter().any(|tile| tile.camera == camera) {
+            return self.add_camera(def);
+        }
+        if let Some(have) = self.site.cameras.get_mut(camera) {
+            *have = def;
+        }
+        let open: Vec<FeedKey> = self
+            .tiles
+            .iter()
+            .filter(|tile| tile.camera == camera)
+            .flat_map(|tile| [Some(tile.key()), tile.next_key()])
+            .flatten()
+            .collect();
+        let close = open.iter().copied().map(Effect::Close);
+        close.chain([Effect::Define(camera)]).chain(open.iter().copied().map(Effect::Open)).collect()
+    }
+
+    /// A camera has another name now.
+    pub fn rename_camera(&mut self, from: &str, to: &str) {
+        for def in self.site.cameras.iter_mut().filter(|def| def.name == from) {
+            to.clone_into(&mut def.name);
+        }
+    }
+
+    /// Where `esc` leads from a page of the desk.
+    fn step_back(&mut self) {
+        self.page = match self.page {
+            Page::Find | Page::Add | Page::Check if !self.desk.site.cameras.is_empty() => Page::Roster,
+            _ if self.tiles.is_empty() => Page::Welcome,
+            _ => Page::Wall,
+        };
+        self.same_tiles_since = self.now;
+    }
+
+    fn at_desk(&mut self, step: DeskStep) -> Vec<Effect> {
+        if !self.desk.available {
+            self.say(Tone::Text, "these cameras belong to no site: start `amber-lattice wall` to keep some".into());
+            return Vec::new();
+        }
+        let errand = self.desk_step(step);
+        errand.map(Effect::Errand).into_iter().collect()
+    }
+
+    fn desk_step(&mut self, step: DeskStep) -> Option<Errand> {
+        match step {
+            DeskStep::Roster => self.page = Page::Roster,
+            DeskStep::Add => {
+                self.page = Page::Add;
+                self.desk.taken.clear();
+            }
+            DeskStep::Find => {
+                self.page = Page::Find;
+                if self.desk.progress.is_none() {
+                    return Some(Errand::Search(self.desk.ranges.clone()));
+                }
+            }
+            DeskStep::SearchAgain => return Some(Errand::Search(self.desk.ranges.clone())),
+            DeskStep::EndSearch => return Some(Errand::EndSearch),
+            DeskStep::Row(rows) => self.move_row(rows),
+            DeskStep::Tick => {
+                self.desk.tick();
+                self.move_row(1);
+            }
+            DeskStep::TickAll => self.desk.tick_all(),
+            DeskStep::Take => return self.take(),
+            DeskStep::Show => self.show_selected(),
+            DeskStep::SignIn => self.open_sign_in(),
+            DeskStep::Type(what) => self.begin_typing(what),
+            DeskStep::Done => return self.end_typing(),
+            DeskStep::Cancel => (self.desk.typing, self.desk.sign_in) = (None, None),
+            DeskStep::NextField => {
+                if let Some(form) = &mut self.desk.sign_in {
+                    form.on_password = !form.on_password;
+                }
+            }
+            DeskStep::WholeGroup => {
+                if let Some(form) = &mut self.desk.sign_in {
+                    form.whole_group = !form.whole_group;
+                }
+            }
+            DeskStep::Check => {
+                let name = self.desk_camera()?;
+                self.page = Page::Check;
+                self.desk.checks.clear();
+                self.desk.check_row = 0;
+                return Some(Errand::Check(vec![name]));
+            }
+            DeskStep::CheckAll => {
+                self.page = Page::Check;
+                self.desk.checks.clear();
+                self.desk.check_row = 0;
+                return Some(Errand::Check(Vec::new()));
+            }
+            DeskStep::Toggle => return self.desk.selected().map(|camera| Errand::Toggle(camera.name.clone())),
+            DeskStep::Remove => return self.desk.selected().map(|camera| Errand::Remove(camera.name.clone())),
+            DeskStep::Undo => return Some(Errand::Undo),
+        }
+        None
+    }
+
+    /// The camera that keys of the desk are about: of the roster's row, or of the wall's tile.
+    fn desk_camera(&self) -> Option<String> {
+        match self.page {
+            Page::Wall => self.selected_tile().map(|tile| self.name(tile).to_owned()),
+            _ => self.desk.selected().map(|camera| camera.name.clone()),
+        }
+    }
+
+    fn move_row(&mut self, rows: i32) {
+        let (row, count) = match self.page {
+            Page::Find => (&mut self.desk.found_row, self.desk.findings.devices().count()),
+            Page::Check => (&mut self.desk.check_row, self.desk.checks.len()),
+            _ => {
+                let count = self.desk.rows().len();
+                (&mut self.desk.row, count)
+            }
+        };
+        *row = row.saturating_add_signed(rows as isize).min(count.saturating_sub(1));
+    }
+
+    fn take(&mut self) -> Option<Errand> {
+        let targets = match self.page {
+            Page::Add => self.desk.readings().into_iter().filter_map(|row| Some(row.reading.ok()?.target)).collect(),
+            _ => self.desk.targets(),
+        };
+        if targets.is_empty() {
+            let text = if self.page == Page::Add {
+                "nothing here can be added yet"
+            } else {
+                "tick a device that is not in the site yet"
+            };
+            self.say(Tone::Text, text.into());
+            return None;
+        }
+        if self.page == Page::Find && self.desk.wants_sign_in(&targets) {
+            self.desk.ask_sign_in(SignInFor::Targets(targets));
+            return None;
+        }
+        Some(Errand::Take(targets))
+    }
+
+    /// The selected camera of the roster on the wall, enlarged.
+    fn show_selected(&mut self) {
+        let Some(name) = self.desk.selected().map(|camera| camera.name.clone()) else { return };
+        let tile = self.tiles.iter().position(|tile| self.name(tile) == name);
+        match tile {
+            Some(tile) => {
+                (self.selected, self.enlarged, self.page) = (tile, true, Page::Wall);
+                self.same_tiles_since = self.now;
+            }
+            None => self.say(Tone::Text, format!("{name} is not on the wall: it is switched off, or its streams are not known")),
+        }
+    }
+
+    fn open_sign_in(&mut self) {
+        if matches!(self.page, Page::Find | Page::Add) && !self.desk.locked.is_empty() {
+            let targets = self.desk.locked.clone();
+            return self.desk.ask_sign_in(SignInFor::Targets(targets));
+        }
+        if let Some(name) = self.desk_camera() {
+            self.desk.ask_sign_in(SignInFor::Cameras(vec![name]));
+        }
+    }
+
+    fn begin_typing(&mut self, what: TypingKind) {
+        let camera = self.desk.selected().map(|camera| (camera.name.clone(), camera.group.clone().unwrap_or_default()));
+        self.desk.typing = match (what, camera) {
+            (TypingKind::Filter, _) => Some((Typing::Filter, self.desk.filter.clone())),
+            (TypingKind::Ranges, _) => Some((Typing::Ranges, Input::new(self.desk.ranges.clone()))),
+            (TypingKind::Rename, Some((name, _))) => Some((Typing::Rename(name.clone()), Input::new(name))),
+            (TypingKind::Group, Some((name, group))) => Some((Typing::Group(name), Input::new(group))),
+            (TypingKind::Rename | TypingKind::Group, None) => None,
+        };
+    }
+
+    fn end_typing(&mut self) -> Option<Errand> {
+        if let Some(form) = &mut self.desk.sign_in {
+            if !form.on_password {
+                form.on_password = true;
+                return None;
+            }
+            return self.desk.give_sign_in();
+        }
+        let (what, input) = self.desk.typing.take()?;
+        match what {
+            Typing::Filter => self.desk.filter = input,
+            Typing::Ranges => {
+                self.desk.ranges = input.value().to_owned();
+                return Some(Errand::Search(self.desk.ranges.clone()));
+            }
+            Typing::Rename(name) if !input.value().trim().is_empty() => {
+                return Some(Errand::Rename(name, input.value().to_owned()));
+            }
+            Typing::Rename(_) => {}
+            Typing::Group(name) => return Some(Errand::Regroup(name, input.value().to_owned())),
+        }
+        None
     }
 }
 

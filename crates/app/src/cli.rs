@@ -15,9 +15,9 @@ pub struct Cli {
     /// The site file; without it the one in the configuration folder
     #[arg(long, global = true, value_name = "FILE")]
     pub site: Option<PathBuf>,
-    /// What to do.
+    /// What to do; without it the wall of the site
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -44,7 +44,9 @@ $XDG_STATE_HOME/amber-lattice (usually ~/.local/state/amber-lattice).";
 pub enum Command {
     /// A wall of the four stand-in cameras, which run in a process of their own
     Demo(DemoOptions),
-    /// A wall of any RTSP sources
+    /// The wall of the site: its cameras, and finding and adding more
+    Wall(WallOptions),
+    /// A wall of any sources
     Open(OpenOptions),
     /// Measure sources without a screen
     #[command(after_help = MEASURE_HELP)]
@@ -170,6 +172,12 @@ pub struct WallOptions {
     /// Redraws a second at most
     #[arg(long, value_name = "N", default_value_t = 40, value_parser = clap::value_parser!(u32).range(1..=120))]
     pub redraws: u32,
+}
+
+impl Default for WallOptions {
+    fn default() -> Self {
+        Self { transport: TransportArg::Auto, paint: PaintArg::Auto, redraws: 40 }
+    }
 }
 
 /// Options of `demo`.

@@ -1,12 +1,19 @@
 //! The demo: the stand-in port in a process of its own, and a wall of it.
 
-use crate::app::{CameraDef, Site, StreamDef, StreamRole};
+use crate::app::{Site, StreamRole};
 use crate::cli::DemoOptions;
+use crate::kept::Kept;
 use crate::standin::Announcement;
 use anyhow::Context as _;
+use lattice_core::target::understand;
+use lattice_store::{Camera, PasswordSource, Role, Stream};
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::process::{Child, ChildStdin, ExitCode, Stdio};
 use std::time::{Duration, Instant};
+
+const SITE: &str = "Tarnhithe ferry port";
+/// Cameras that are in the demo's roster from the start; the rest wait to be found.
+const AT_FIRST: usize = 4;
 
 /// The stand-in port's process. It ends when this is dropped, and also when this process dies,
 /// since its standard input ends then.
@@ -25,7 +32,7 @@ impl StandIn {
     fn start_on(port: u16) -> anyhow::Result<(Self, Vec<Announcement>)> {
         let program = std::env::current_exe().context("cannot find this program to start the stand-in cameras")?;
         let mut child = std::process::Command::new(program)
-            .args(["standin", "--json", "--tied", "--port", &port.to_string()])
+            .args(["standin", "--all", "--json", "--tied", "--port", &port.to_string()])
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
@@ -34,12 +41,13 @@ impl StandIn {
         let orders = child.stdin.take();
         let stdout = child.stdout.take().context("the stand-in cameras have no output")?;
         let this = Self { child, orders };
+        let devices = lattice_sim::whole_port(port).len();
         let cameras: Vec<Announcement> = BufReader::new(stdout)
             .lines()
-            .take(4)
+            .take(devices)
             .map(|line| serde_json::from_str(&line?).context("the stand-in cameras announced something odd"))
             .collect::<anyhow::Result<_>>()?;
-        anyhow::ensure!(cameras.len() == 4, "the stand-in cameras did not start on port {port}");
+        anyhow::ensure!(cameras.len() == devices, "the stand-in cameras did not start on port {port}");
         Ok((this, cameras))
     }
 
@@ -70,15 +78,26 @@ impl Drop for StandIn {
 pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
     let (standin, announced) = StandIn::start()?;
-    let stream = |role, url: &str| anyhow::Ok(StreamDef { role, origin: lattice_net::Origin::Url(url.parse()?) });
-    let cameras = announced
-        .iter()
-        .map(|camera| {
-            // Four tiles are small: they begin with the stream that fits.
-            let streams = vec![stream(StreamRole::Main, &camera.main)?, stream(StreamRole::Sub, &camera.sub)?];
-            Ok(CameraDef { name: camera.name.clone(), streams })
-        })
-        .collect::<anyhow::Result<_>>()?;
-    let site = Site { name: "Tarnhithe ferry port".into(), cameras, prefer: StreamRole::Sub };
-    crate::run::wall(site, &options.wall, Some(standin))
+    // The demo's site is its own, and gone with it.
+    let folder = tempfile::tempdir().context("no folder for the demo's site")?;
+    let mut kept = Kept::at(&folder.path().join("site.toml"), &folder.path().join("sign-ins.toml"))?;
+    kept.file.change(|editor| {
+        editor.name_site(SITE);
+        Ok(())
+    })?;
+    for camera in announced.iter().take(AT_FIRST) {
+        let main = understand(&camera.main)?.target;
+        let sub = understand(&camera.sub)?.target;
+        let sign_in = main.credentials().cloned();
+        let streams = [(Role::Main, main), (Role::Sub, sub)]
+            .map(|(role, target)| Stream { role, target: target.with_credentials(None), interval: None })
+            .to_vec();
+        let sign_in = sign_in.map(|sign_in| kept.keep_sign_in(&sign_in, &PasswordSource::Kept)).transpose()?;
+        let address = camera.service.split(':').next().map(str::to_owned);
+        let service_port = camera.service.rsplit(':').next().and_then(|port| port.parse().ok());
+        let camera = Camera { name: camera.name.clone(), address, service_port, sign_in, streams, ..Camera::default() };
+        kept.file.change(|editor| editor.put_camera(&camera))?;
+    }
+    let site = Site { name: SITE.into(), cameras: Vec::new(), prefer: StreamRole::Sub };
+    crate::run::wall(site, &options.wall, Some(standin), Some((kept, true)))
 }

@@ -1,6 +1,6 @@
 //! The handles behind a wall: receiving thread, decoders, open streams.
 
-use crate::app::{FeedKey, Site};
+use crate::app::{CameraDef, FeedKey, Site};
 use crossbeam_channel::Sender;
 use lattice_core::TransportChoice;
 use lattice_core::meter::Figures;
@@ -128,6 +128,14 @@ impl Engine {
         })
     }
 
+    /// A camera is there, or is another one now, at this place of the site.
+    pub fn define(&mut self, index: usize, camera: CameraDef) {
+        match self.site.cameras.get_mut(index) {
+            Some(have) => *have = camera,
+            None => self.site.cameras.push(camera),
+        }
+    }
+
     /// Opens a stream; one that is open stays as it is.
     pub fn open(&mut self, key: FeedKey) {
         let Some(origin) = self.site.origin(key).filter(|_| !self.feeds.contains_key(&key)) else { return };
@@ -138,7 +146,11 @@ impl Engine {
             bell.ring();
         });
         lane.on_damage(self.choice);
-        let config = SourceConfig::from_origin(origin.clone(), self.transport);
+        let camera = self.site.cameras.get(key.camera);
+        let transport =
+            camera.map(|camera| camera.transport).filter(|own| *own != TransportChoice::Auto).unwrap_or(self.transport);
+        let trust = camera.map_or(lattice_net::Trust::Verify, |camera| camera.trust);
+        let config = SourceConfig { trust, ..SourceConfig::from_origin(origin.clone(), transport) };
         let source = Source::open(self.runtime.handle(), config, Some(sink));
         let stations = source.stations();
         post.set(stations.clone());

@@ -20,9 +20,12 @@ pub struct Kept {
 impl Kept {
     /// Opens the site that was named, or the usual one.
     pub fn open(named: Option<&Path>) -> anyhow::Result<Self> {
-        let file = SiteFile::open(&places::site(named)?)?;
-        let secrets = Secrets::open(&places::secrets(named)?)?;
-        Ok(Self { file, secrets })
+        Self::at(&places::site(named)?, &places::secrets(named)?)
+    }
+
+    /// Opens a site and its passwords where they are.
+    pub fn at(site: &Path, secrets: &Path) -> anyhow::Result<Self> {
+        Ok(Self { file: SiteFile::open(site)?, secrets: Secrets::open(secrets)? })
     }
 
     /// The sign-in of a camera; `Err` with a sentence when its password is nowhere to be had.

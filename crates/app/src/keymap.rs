@@ -11,6 +11,103 @@ pub enum Context {
     Faults,
     /// The help.
     Help,
+    /// The three ways in.
+    Welcome,
+    /// The roster.
+    Roster,
+    /// The search.
+    Find,
+    /// The line for adding.
+    Add,
+    /// Reach checks.
+    Check,
+    /// A line of text.
+    Typing,
+    /// The form for a sign-in.
+    SignIn,
+}
+
+impl Context {
+    /// Keys that are letters are text here.
+    pub const fn is_text(self) -> bool {
+        matches!(self, Self::Add | Self::Typing | Self::SignIn)
+    }
+
+    /// Its title in the help.
+    pub const fn title(self) -> &'static str {
+        match self {
+            Self::Wall => "Wall",
+            Self::Faults => "Faults",
+            Self::Help => "Help",
+            Self::Welcome => "No camera yet",
+            Self::Roster => "Roster",
+            Self::Find => "Search",
+            Self::Add => "Adding",
+            Self::Check => "Reach check",
+            Self::Typing => "Line of text",
+            Self::SignIn => "Sign-in",
+        }
+    }
+}
+
+/// A step of getting cameras in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DeskStep {
+    /// Go to the roster.
+    Roster,
+    /// Go to the line for adding.
+    Add,
+    /// Go to the search.
+    Find,
+    /// Search again.
+    SearchAgain,
+    /// End the search.
+    EndSearch,
+    /// Move the selection.
+    Row(i32),
+    /// Tick or untick.
+    Tick,
+    /// Tick all that are new here, or none.
+    TickAll,
+    /// Take in what is ticked or typed.
+    Take,
+    /// Show the selected camera on the wall.
+    Show,
+    /// Open the form for a sign-in.
+    SignIn,
+    /// Begin to type.
+    Type(TypingKind),
+    /// What was typed is done.
+    Done,
+    /// What was typed is forgotten.
+    Cancel,
+    /// To the other field.
+    NextField,
+    /// The sign-in is for the whole group, or not.
+    WholeGroup,
+    /// Check the selected camera.
+    Check,
+    /// Check all cameras.
+    CheckAll,
+    /// Switch the selected camera off or on.
+    Toggle,
+    /// Take the selected camera out.
+    Remove,
+    /// Bring the last one back.
+    Undo,
+}
+
+/// What is typed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TypingKind {
+    /// The filter of the roster.
+    Filter,
+    /// Another name.
+    Rename,
+    /// Another group.
+    Group,
+    /// Ranges to scan.
+    Ranges,
 }
 
 /// What a key does.
@@ -34,6 +131,8 @@ pub enum Action {
     Faults,
     /// Order the fault with this number.
     Order(usize),
+    /// A step of getting cameras in.
+    Desk(DeskStep),
     /// Show the help.
     Help,
     /// Scroll the help.
@@ -75,8 +174,81 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Wall, "r", Action::Retry, "try a lost or locked stream again now", Some("retry")),
     row(Context::Wall, "d", Action::DamageChoice, "after a loss: hold the last clean picture, or show damaged ones marked", None),
     row(Context::Wall, "f", Action::Faults, "order a fault from the selected stand-in camera (demo)", Some("fault")),
+    row(Context::Wall, "c", Action::Desk(DeskStep::Roster), "the roster: all cameras, find and add some", Some("cameras")),
+    row(Context::Wall, "a", Action::Desk(DeskStep::Add), "add a camera by its address; or paste one anywhere", None),
+    row(Context::Wall, "s", Action::Desk(DeskStep::SignIn), "sign in to the selected camera", Some("sign in")),
+    row(Context::Wall, "i", Action::Desk(DeskStep::Check), "reach check of the selected camera", None),
     row(Context::Wall, "?", Action::Help, "this help", Some("help")),
     row(Context::Wall, "q ctrl-c", Action::Quit, "leave", Some("quit")),
+    row(Context::Welcome, "f", Action::Desk(DeskStep::Find), "find cameras on the network", Some("find")),
+    row(Context::Welcome, "a", Action::Desk(DeskStep::Add), "add one by its address", Some("add")),
+    row(Context::Welcome, "c", Action::Desk(DeskStep::Roster), "the roster", None),
+    row(Context::Welcome, "?", Action::Help, "this help", Some("help")),
+    row(Context::Welcome, "q ctrl-c", Action::Quit, "leave", Some("quit")),
+    row(Context::Roster, "down j", Action::Desk(DeskStep::Row(1)), "the next camera", None),
+    row(Context::Roster, "up k", Action::Desk(DeskStep::Row(-1)), "the camera before", None),
+    row(Context::Roster, "pgdn", Action::Desk(DeskStep::Row(15)), "a page down", None),
+    row(Context::Roster, "pgup", Action::Desk(DeskStep::Row(-15)), "a page up", None),
+    row(Context::Roster, "enter", Action::Desk(DeskStep::Show), "show it on the wall, enlarged", Some("show")),
+    row(Context::Roster, "/", Action::Desk(DeskStep::Type(TypingKind::Filter)), "filter as you type", Some("filter")),
+    row(Context::Roster, "f", Action::Desk(DeskStep::Find), "find cameras on the network", Some("find")),
+    row(Context::Roster, "a", Action::Desk(DeskStep::Add), "add one by its address", Some("add")),
+    row(Context::Roster, "s", Action::Desk(DeskStep::SignIn), "sign in to it, or to its group", Some("sign in")),
+    row(Context::Roster, "i", Action::Desk(DeskStep::Check), "reach check of it", Some("check")),
+    row(Context::Roster, "I", Action::Desk(DeskStep::CheckAll), "reach check of all cameras", None),
+    row(Context::Roster, "e", Action::Desk(DeskStep::Type(TypingKind::Rename)), "give it another name", Some("rename")),
+    row(Context::Roster, "g", Action::Desk(DeskStep::Type(TypingKind::Group)), "put it into a group", None),
+    row(Context::Roster, "o", Action::Desk(DeskStep::Toggle), "switch it off or on", None),
+    row(Context::Roster, "x", Action::Desk(DeskStep::Remove), "take it out of the site", Some("remove")),
+    row(Context::Roster, "u", Action::Desk(DeskStep::Undo), "bring the last one back", None),
+    row(Context::Roster, "?", Action::Help, "this help", Some("help")),
+    row(Context::Roster, "esc q c", Action::Back, "back to the wall", Some("wall")),
+    row(Context::Roster, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Find, "down j", Action::Desk(DeskStep::Row(1)), "the next device", None),
+    row(Context::Find, "up k", Action::Desk(DeskStep::Row(-1)), "the device before", None),
+    row(Context::Find, "pgdn", Action::Desk(DeskStep::Row(15)), "a page down", None),
+    row(Context::Find, "pgup", Action::Desk(DeskStep::Row(-15)), "a page up", None),
+    row(Context::Find, "space", Action::Desk(DeskStep::Tick), "tick it", Some("tick")),
+    row(Context::Find, "A", Action::Desk(DeskStep::TickAll), "tick all that are not in the site, or none", Some("tick all")),
+    row(Context::Find, "enter", Action::Desk(DeskStep::Take), "take in what is ticked, or the selected one", Some("take in")),
+    row(Context::Find, "s", Action::Desk(DeskStep::SignIn), "sign in to those that were refused", None),
+    row(Context::Find, "n", Action::Desk(DeskStep::Type(TypingKind::Ranges)), "other ranges to scan", Some("ranges")),
+    row(
+        Context::Find,
+        "r",
+        Action::Desk(DeskStep::SearchAgain),
+        "search again: what is new and what has gone is marked",
+        Some("again"),
+    ),
+    row(Context::Find, "z", Action::Desk(DeskStep::EndSearch), "end the search", None),
+    row(Context::Find, "?", Action::Help, "this help", Some("help")),
+    row(Context::Find, "esc q", Action::Back, "back", Some("back")),
+    row(Context::Find, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Add, "enter", Action::Desk(DeskStep::Take), "take in what is understood", Some("take in")),
+    row(Context::Add, "ctrl-s", Action::Desk(DeskStep::SignIn), "sign in to those that were refused", Some("sign in")),
+    row(Context::Add, "esc", Action::Back, "back", Some("back")),
+    row(Context::Add, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Check, "down j", Action::Desk(DeskStep::Row(1)), "the next check", None),
+    row(Context::Check, "up k", Action::Desk(DeskStep::Row(-1)), "the check before", None),
+    row(Context::Check, "i", Action::Desk(DeskStep::Check), "check again", Some("again")),
+    row(Context::Check, "s", Action::Desk(DeskStep::SignIn), "sign in", Some("sign in")),
+    row(Context::Check, "?", Action::Help, "this help", Some("help")),
+    row(Context::Check, "esc q", Action::Back, "back", Some("back")),
+    row(Context::Check, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Typing, "enter", Action::Desk(DeskStep::Done), "done", Some("done")),
+    row(Context::Typing, "esc", Action::Desk(DeskStep::Cancel), "leave it as it was", Some("cancel")),
+    row(Context::Typing, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::SignIn, "enter", Action::Desk(DeskStep::Done), "sign in", Some("sign in")),
+    row(Context::SignIn, "tab backtab", Action::Desk(DeskStep::NextField), "to the other field", Some("other field")),
+    row(
+        Context::SignIn,
+        "ctrl-g",
+        Action::Desk(DeskStep::WholeGroup),
+        "for the whole group, or this one only",
+        Some("whole group"),
+    ),
+    row(Context::SignIn, "esc", Action::Desk(DeskStep::Cancel), "not now", Some("cancel")),
+    row(Context::SignIn, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Faults, "1", Action::Order(0), "", None),
     row(Context::Faults, "2", Action::Order(1), "", None),
     row(Context::Faults, "3", Action::Order(2), "", None),

@@ -6,7 +6,9 @@ mod app;
 mod check;
 mod cli;
 mod demo;
+mod desk;
 mod engine;
+mod errands;
 mod find;
 mod intake;
 mod kept;
@@ -24,7 +26,7 @@ mod theme;
 mod view;
 
 use clap::{CommandFactory as _, Parser as _};
-use cli::{Cli, Command};
+use cli::{Cli, Command, WallOptions};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
@@ -53,7 +55,9 @@ fn main() -> ExitCode {
 
 fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
     let site = cli.site.as_deref();
-    match cli.command {
+    let command = cli.command.unwrap_or_else(|| Command::Wall(WallOptions::default()));
+    match command {
+        Command::Wall(options) => run::site(&options, site),
         Command::Demo(options) => demo::run(&options),
         Command::Open(options) => run::open(&options),
         Command::Measure(options) => measure::run(&options),

@@ -3,16 +3,22 @@
 use crate::app::{App, CameraDef, Effect, FeedKey, Site, StreamDef, StreamRole};
 use crate::cli::{OpenOptions, WallOptions};
 use crate::demo::StandIn;
+use crate::desk::{Errand, Page};
 use crate::engine::{Bell, Engine};
+use crate::errands::{DeskNews, Errands, Outcome};
+use crate::kept::Kept;
 use crate::paint::{CellPainter, Painter as _};
-use crate::theme::{ColourDepth, Theme};
+use crate::theme::{ColourDepth, Theme, Tone};
 use crate::view;
 use anyhow::Context as _;
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
+use lattice_core::target::Target;
 use lattice_net::{Origin, clock};
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
-use ratatui::crossterm::event::{self, DisableMouseCapture, EnableMouseCapture, Event};
+use ratatui::crossterm::event::{
+    self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture, Event,
+};
 use ratatui::crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode, window_size};
 use ratatui::crossterm::{cursor, execute};
 use std::collections::HashMap;
@@ -24,15 +30,26 @@ use std::time::{Duration, Instant};
 /// A wall of any sources.
 pub fn open(options: &OpenOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
+    let transport = options.wall.transport.into();
     let cameras = options
         .urls
         .iter()
         .map(|origin| CameraDef {
             name: camera_name(origin),
             streams: vec![StreamDef { role: StreamRole::Main, origin: origin.clone() }],
+            transport,
+            trust: lattice_net::Trust::Verify,
         })
         .collect();
-    wall(Site { name: "Sources".into(), cameras, prefer: StreamRole::Main }, &options.wall, None)
+    wall(Site { name: "Sources".into(), cameras, prefer: StreamRole::Main }, &options.wall, None, None)
+}
+
+/// The wall of a site.
+pub fn site(options: &WallOptions, named: Option<&std::path::Path>) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("amber-lattice");
+    let kept = Kept::open(named)?;
+    let name = kept.file.site().name.clone().unwrap_or_else(|| "Amber Lattice".into());
+    wall(Site { name, cameras: Vec::new(), prefer: StreamRole::Sub }, options, None, Some((kept, false)))
 }
 
 /// A source without a name is called by its host and path.
@@ -80,7 +97,7 @@ static HOOK: Once = Once::new();
 
 fn restore() {
     let _ = disable_raw_mode();
-    let _ = execute!(io::stdout(), DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
+    let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
 }
 
 impl Screen {
@@ -103,7 +120,7 @@ impl Screen {
         });
         let stderr = crate::logging::quiet_stderr();
         enable_raw_mode().context("the terminal cannot be set up")?;
-        execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, cursor::Hide)?;
+        execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide)?;
         let writer = ScreenWriter { out: io::stdout(), pending: Vec::with_capacity(1 << 20) };
         Ok(Self { terminal: Terminal::new(CrosstermBackend::new(writer))?, stderr })
     }
@@ -155,8 +172,20 @@ fn cell_aspect() -> f64 {
     aspect.filter(|aspect| (0.3..0.8).contains(aspect)).unwrap_or(0.5)
 }
 
-/// Runs a wall until the operator leaves.
-pub fn wall(site: Site, options: &WallOptions, standin: Option<StandIn>) -> anyhow::Result<ExitCode> {
+/// Runs a wall until the operator leaves. `desk` is the site that cameras are kept in, and whether searches stay on
+/// loopback; its cameras come onto the wall beside those of `site`.
+pub fn wall(
+    mut site: Site,
+    options: &WallOptions,
+    standin: Option<StandIn>,
+    desk: Option<(Kept, bool)>,
+) -> anyhow::Result<ExitCode> {
+    let (news_sender, news) = unbounded();
+    // The sender stays here too: a channel without one would ring without end.
+    let errands = desk.map(|(kept, loopback_only)| Errands::new(kept, news_sender.clone(), loopback_only)).transpose()?;
+    if let Some(errands) = &errands {
+        site.cameras.extend(errands.definitions());
+    }
     let (bell_sender, bell) = bounded(1);
     let ring = Bell::new(bell_sender);
     let engine = Engine::new(site.clone(), options.transport.into(), ring.clone())?;
@@ -164,14 +193,24 @@ pub fn wall(site: Site, options: &WallOptions, standin: Option<StandIn>) -> anyh
     let depth = ColourDepth::from_environment(|name| std::env::var(name).ok());
     let aspect = cell_aspect();
     let area = screen.terminal.size().map(|size| ratatui::layout::Rect::new(0, 0, size.width, size.height))?;
-    let (app, effects) = App::new(site, standin.is_some(), area, aspect);
-    let painters = app.tiles.iter().map(|_| CellPainter::new(options.paint, depth, aspect)).collect();
+    let (mut app, effects) = App::new(site, standin.is_some(), area, aspect);
+    if let Some(errands) = &errands {
+        app.desk.available = true;
+        app.desk.ranges = errands.proposed();
+        app.desk.site = errands.kept.file.site().clone();
+    } else {
+        app.page = Page::Wall;
+    }
+    let paint = options.paint;
     let mut wall = Wall {
         bell: ring,
         app,
         engine,
         screen,
-        painters,
+        painters: Vec::new(),
+        new_painter: Box::new(move || CellPainter::new(paint, depth, aspect)),
+        errands,
+        looked_at_file: Instant::now(),
         standin,
         theme: Theme { depth },
         reported: HashMap::new(),
@@ -180,7 +219,8 @@ pub fn wall(site: Site, options: &WallOptions, standin: Option<StandIn>) -> anyh
     wall.carry_out(effects);
     let (sender, input) = unbounded();
     read_input(sender)?;
-    let result = wall.run(&input, &bell, Duration::from_secs_f64(1.0 / f64::from(options.redraws)));
+    let result = wall.run(&input, &bell, &news, Duration::from_secs_f64(1.0 / f64::from(options.redraws)));
+    drop(news_sender);
     let Wall { engine, screen, standin, .. } = wall;
     drop(screen);
     engine.shut_down();
@@ -194,17 +234,28 @@ struct Wall {
     bell: Bell,
     screen: Screen,
     painters: Vec<CellPainter>,
+    new_painter: Box<dyn Fn() -> CellPainter>,
+    errands: Option<Errands>,
+    looked_at_file: Instant,
     standin: Option<StandIn>,
     theme: Theme,
     reported: HashMap<FeedKey, u64>,
     quit: bool,
 }
 
+/// How often the site file is looked at for changes made elsewhere.
+const LOOK_AT_FILE: Duration = Duration::from_secs(2);
 /// Without pictures the screen is drawn this often: seconds run, the next try comes nearer.
 const IDLE_REDRAW: Duration = Duration::from_millis(500);
 
 impl Wall {
-    fn run(&mut self, input: &Receiver<Input>, bell: &Receiver<()>, least_between: Duration) -> anyhow::Result<()> {
+    fn run(
+        &mut self,
+        input: &Receiver<Input>,
+        bell: &Receiver<()>,
+        news: &Receiver<DeskNews>,
+        least_between: Duration,
+    ) -> anyhow::Result<()> {
         let mut last = Instant::now();
         let mut due = last;
         while !self.quit {
@@ -216,6 +267,14 @@ impl Wall {
                         self.on_input(&message);
                     }
                     due = Instant::now(); // a key acts at once
+                }
+                recv(news) -> message => {
+                    let mut message = message.ok();
+                    while let Some(one) = message {
+                        self.on_desk_news(one);
+                        message = news.try_recv().ok();
+                    }
+                    due = due.min((last + least_between).max(Instant::now()));
                 }
                 recv(bell) -> _ => due = due.min((last + least_between).max(Instant::now())),
                 default(wait) => {
@@ -234,6 +293,7 @@ impl Wall {
             Input::Signal => vec![Effect::Quit],
             Input::Event(Event::Key(key)) => self.app.on_key(*key),
             Input::Event(Event::Mouse(mouse)) => self.app.on_mouse(*mouse),
+            Input::Event(Event::Paste(text)) => self.app.on_paste(text),
             Input::Event(_) => Vec::new(), // a resize is seen when drawing
         };
         self.carry_out(effects);
@@ -242,6 +302,12 @@ impl Wall {
     fn carry_out(&mut self, effects: Vec<Effect>) {
         for effect in effects {
             match effect {
+                Effect::Define(index) => {
+                    if let Some(camera) = self.app.site.cameras.get(index) {
+                        self.engine.define(index, camera.clone());
+                    }
+                }
+                Effect::Errand(errand) => self.run_errand(errand),
                 Effect::Open(key) => self.engine.open(key),
                 Effect::Close(key) => {
                     self.engine.close(key);
@@ -259,7 +325,96 @@ impl Wall {
         }
     }
 
+    fn run_errand(&mut self, errand: Errand) {
+        let Some(errands) = &mut self.errands else { return };
+        match &errand {
+            Errand::Take(targets) => {
+                let shown = targets.iter().map(ToString::to_string);
+                self.app.desk.asking = shown.collect();
+                self.app.desk.taken.clear();
+                self.app.desk.locked.clear();
+            }
+            Errand::Search(_) => {
+                self.app.desk.findings.begin();
+                self.app.desk.ticked.clear();
+            }
+            _ => {}
+        }
+        match errands.carry_out(errand) {
+            Ok(outcome) => self.on_outcome(outcome),
+            Err(text) => self.app.say(Tone::Alarm, text),
+        }
+    }
+
+    fn on_outcome(&mut self, outcome: Outcome) {
+        if let Some(errands) = &self.errands {
+            self.app.desk.site = errands.kept.file.site().clone();
+        }
+        let mut effects = Vec::new();
+        for (from, to) in outcome.renamed {
+            self.app.rename_camera(&from, &to);
+        }
+        for name in outcome.removed {
+            effects.extend(self.app.remove_camera(&name));
+        }
+        for camera in outcome.renewed {
+            effects.extend(self.app.renew_camera(camera));
+        }
+        for camera in outcome.added {
+            effects.extend(self.app.add_camera(camera));
+        }
+        if let Some(text) = outcome.say {
+            self.app.say(Tone::Text, text);
+        }
+        self.carry_out(effects);
+    }
+
+    fn on_desk_news(&mut self, news: DeskNews) {
+        self.app.now = clock::now();
+        match news {
+            DeskNews::Found(found) => drop(self.app.desk.findings.learn(found.address, found.learnt)),
+            DeskNews::Searching(progress) => self.app.desk.progress = Some(progress),
+            DeskNews::Checked(subject, ladder, done) => self.app.desk.on_check(&subject, ladder, done),
+            DeskNews::Asked(target, result) => {
+                let Some(errands) = &mut self.errands else { return };
+                let (taken, outcome) = errands.on_asked(&target, result);
+                self.app.desk.asking.retain(|shown| *shown != taken.shown);
+                if taken.locked {
+                    self.app.desk.locked.push(target.with_credentials(None));
+                } else if let Target::Device { host, .. } = &target
+                    && let Ok(address) = host.parse()
+                {
+                    self.app.desk.ticked.remove(&address);
+                }
+                self.app.desk.taken.push(taken);
+                self.on_outcome(outcome);
+            }
+        }
+    }
+
+    /// The site file may be edited elsewhere while the wall runs: only what changed is touched.
+    fn look_at_file(&mut self) {
+        if self.looked_at_file.elapsed() < LOOK_AT_FILE {
+            return;
+        }
+        self.looked_at_file = Instant::now();
+        let Some(errands) = &mut self.errands else { return };
+        match errands.reload() {
+            Ok(None) => {}
+            Ok(Some(outcome)) => self.on_outcome(outcome),
+            Err(text) => {
+                if self.app.notice.as_ref().is_none_or(|notice| notice.text != text) {
+                    self.app.say(Tone::Alarm, text);
+                }
+            }
+        }
+    }
+
     fn take_news(&mut self) {
+        self.look_at_file();
+        while self.painters.len() < self.app.tiles.len() {
+            self.painters.push((self.new_painter)());
+        }
         self.bell.answered();
         self.app.now = clock::now();
         self.app.clock = jiff::ZonedDateTime::now().strftime("%H:%M:%S").to_string();

@@ -10,6 +10,7 @@
 //!  14:01:12 Car lane 2: no picture for 3.2 s ...        enter enlarge  ? help          footer
 //! ```
 
+mod desk;
 mod frame;
 mod overlay;
 mod plate;
@@ -20,6 +21,7 @@ mod tile;
 pub use regions::regions;
 
 use crate::app::{App, Overlay};
+use crate::desk::Page;
 use crate::paint::CellPainter;
 use crate::theme::{Theme, Tone};
 use ratatui::buffer::Buffer;
@@ -39,11 +41,17 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buf
         return Vec::new();
     }
     let regions = regions(app);
+    if app.page != Page::Wall {
+        frame::header(app, theme, regions.header, buf);
+        desk::draw(app, theme, regions.body, buf);
+        frame::footer(app, theme, regions.footer, buf);
+        in_front(app, theme, buf);
+        return Vec::new();
+    }
     frame::header(app, theme, regions.header, buf);
     frame::footer(app, theme, regions.footer, buf);
     if regions.tiles.is_empty() {
-        let text = "No camera yet. Leave with q and give the wall a source:  amber-lattice open rtsp://HOST/PATH";
-        Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(regions.body, buf);
+        desk::empty_wall(theme, regions.body, buf);
     }
     let mut drawn = Vec::new();
     for region in &regions.tiles {
@@ -53,12 +61,19 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buf
             drawn.push(region.tile);
         }
     }
+    in_front(app, theme, buf);
+    drawn
+}
+
+fn in_front(app: &App, theme: Theme, buf: &mut Buffer) {
+    if let Some(form) = &app.desk.sign_in {
+        desk::sign_in(app, form, theme, buf);
+    }
     match app.overlay {
         Overlay::None => {}
         Overlay::Help(scroll) => overlay::help(app, theme, scroll, buf),
         Overlay::Faults => overlay::faults(app, theme, buf),
     }
-    drawn
 }
 
 fn too_small(area: Rect, theme: Theme, buf: &mut Buffer) {

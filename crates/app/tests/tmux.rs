@@ -101,8 +101,10 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     tmux.keys(&["f"]);
     tmux.wait_for("Order a fault from Lock gate upper");
     tmux.keys(&["1"]);
-    let lost = tmux.wait("lost while the others run on", |screen| screen.contains("× 1 lost") && screen.contains("• 3 steady"));
-    assert!(lost.contains("LOST") && plate(&lost, "Lock gate upper").contains("closed by the camera"), "{lost}");
+    tmux.wait("lost while the others run on", |screen| {
+        let told = screen.contains("LOST") && plate(screen, "Lock gate upper").contains("closed by the camera");
+        told && screen.contains("× 1 lost") && screen.contains("• 3 steady")
+    });
     tmux.wait("back by itself, measured", |screen| screen.contains("• 4 steady") && screen.contains("1 dropout"));
 
     tmux.tmux(&["resize-window", "-x", "80", "-y", "24"]);
@@ -161,4 +163,97 @@ fn pid_of(text: &str) -> u32 {
         line.starts_with(PROGRAM) && line.contains(text)
     };
     processes.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).find(is_it).unwrap()
+}
+
+#[test]
+fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
+    let state = state_folder();
+    let home = state.path().display();
+    let command = format!(
+        "env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} COLORTERM=truecolor {PROGRAM} demo; echo left with $?"
+    );
+    let tmux = Tmux::start("way-in", &command);
+    tmux.wait("the demo's wall", |screen| screen.contains("• 4 steady"));
+    tmux.keys(&["c"]);
+    tmux.wait_for("Roster: 4 cameras");
+    tmux.keys(&["f"]);
+    let found = tmux.wait("the search", |screen| screen.contains("Search: 21 devices") || screen.contains("Search: 2"));
+    assert!(found.contains("Ice house") && found.contains("exposed: no password") && found.contains("in the roster"), "{found}");
+    assert!(found.contains("8 channels") && found.contains("announces 192.0.2.44"), "{found}");
+    tmux.keys(&["Down", "Down", "Down", "Down", "Down", "Space", "Space", "Space"]);
+    tmux.wait_for("3 ticked");
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("Sign in to 3 devices");
+    // The account that is known already stands there: its password alone is asked for.
+    tmux.keys(&["-l", "ebb-and-flow"]);
+    let form = tmux.wait("dots", |screen| screen.contains("••••••••••••"));
+    assert!(form.contains("harbour") && !form.contains("ebb-and-flow"), "{form}");
+    tmux.keys(&["Enter"]);
+    for name in ["Ice house", "Breakwater light", "Mast head"] {
+        tmux.wait_for(&format!("is in the roster as {name}"));
+    }
+    tmux.keys(&["Escape"]);
+    tmux.wait_for("Roster: 7 cameras");
+    tmux.keys(&["/"]);
+    tmux.keys(&["-l", "light"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("Roster: 1 of 7");
+    tmux.keys(&["e"]);
+    tmux.wait_for("new name of Breakwater light");
+    tmux.keys(&["C-u"]);
+    tmux.keys(&["-l", "Outer light"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait("renamed in place, the device's own name kept", |screen| {
+        screen.contains("Outer light") && screen.contains("device Breakwater light")
+    });
+    tmux.keys(&["x"]);
+    tmux.wait_for("Outer light was removed");
+    tmux.keys(&["u"]);
+    tmux.wait_for("Outer light is back");
+    tmux.keys(&["i"]);
+    let checked =
+        tmux.wait("a ladder to its end", |screen| screen.contains("Reach check of Outer light") && screen.contains("reached"));
+    assert!(checked.contains("first-picture") && checked.contains("by Digest"), "{checked}");
+    tmux.keys(&["Escape"]);
+    tmux.wait_for("Roster:");
+    tmux.keys(&["Escape"]);
+    tmux.wait("seven on the wall", |screen| {
+        screen.contains("Outer light") && screen.contains("Mast head") && screen.contains("Slipway north")
+    });
+
+    tmux.keys(&["a"]);
+    tmux.wait_for("Add cameras");
+    tmux.keys(&["-l", "rtsp:/harbour:wr@ng&127.77.0.20:8554\\main"]);
+    let slip = tmux.wait_for("an & stood between");
+    assert!(slip.contains("a backslash stood") && slip.contains("a slash was missing") && !slip.contains("wr@ng"), "{slip}");
+    tmux.keys(&["C-c"]);
+    tmux.wait_for("left with 0");
+}
+
+#[test]
+fn a_first_start_shows_the_three_ways_in_and_a_pasted_address_is_taken() {
+    let state = state_folder();
+    let home = state.path().display();
+    let tmux = Tmux::start(
+        "first",
+        &format!("env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} {PROGRAM}; echo left with $?"),
+    );
+    let welcome = tmux.wait_for("Three ways in");
+    assert!(welcome.contains("find the cameras") && welcome.contains("amber-lattice demo"), "{welcome}");
+    tmux.tmux(&["set-buffer", "rtsp://127.77.250.1:9/nothing"]);
+    tmux.tmux(&["paste-buffer", "-p"]);
+    tmux.wait_for("will open the stream rtsp://127.77.250.1:9/nothing");
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("is in the roster as");
+    tmux.keys(&["Escape"]);
+    tmux.wait_for("Roster: 1 cameras");
+    tmux.keys(&["Escape"]);
+    tmux.wait_for("port closed");
+    let site = std::fs::read_to_string(state.path().join("amber-lattice/site.toml")).unwrap();
+    assert!(site.contains("rtsp://127.77.250.1:9/nothing"), "{site}");
+    // Edited elsewhere while it runs: read again, and only what changed is touched.
+    std::fs::write(state.path().join("amber-lattice/site.toml"), site.replace("name = \"", "name = \"Edited ")).unwrap();
+    tmux.wait_for("Edited");
+    tmux.keys(&["q"]);
+    tmux.wait_for("left with 0");
 }

@@ -405,7 +405,7 @@ impl Driver {
                 Station::Concealed => meter.on_concealed(clock::now()),
                 Station::Skipped { count } => meter.on_units_skipped(count),
                 Station::Drawn { number, at } => meter.on_drawn(number, at),
-                Station::Visible(visible) => meter.on_visible(visible),
+                Station::Visible(visible) => meter.on_visible(clock::now(), visible),
             }
         }
     }

@@ -6,7 +6,7 @@
 mod document;
 mod read;
 
-pub use document::SiteFile;
+pub use document::{Editor, SiteFile};
 
 use lattice_core::target::{Target, understand};
 use lattice_core::{SourceUrl, TransportChoice};

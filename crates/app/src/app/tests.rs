@@ -19,6 +19,8 @@ fn site(count: usize) -> Site {
             StreamDef { role: StreamRole::Main, origin: Origin::Url(url(n, "main")) },
             StreamDef { role: StreamRole::Sub, origin: Origin::Url(url(n, "sub")) },
         ],
+        transport: TransportChoice::Auto,
+        trust: Trust::Verify,
     };
     Site { name: "Tarnhithe ferry port".into(), cameras: (0..count).map(camera).collect(), prefer: StreamRole::Sub }
 }
@@ -302,6 +304,8 @@ fn an_address_alone_shows_no_password() {
         cameras: vec![CameraDef {
             name: "c".into(),
             streams: vec![StreamDef { role: StreamRole::Main, origin: Origin::Url(url) }],
+            transport: TransportChoice::Auto,
+            trust: Trust::Verify,
         }],
         prefer: StreamRole::Main,
     };

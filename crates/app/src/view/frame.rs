@@ -40,9 +40,14 @@ pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
 /// News or lasting trouble on the left, keys on the right; keys give way.
 pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let padded = area;
+    let context = match app.context() {
+        Context::Help | Context::Faults => Context::Wall,
+        context => context,
+    };
     let mut hints: Vec<(&str, &str)> = KEYMAP
         .iter()
-        .filter(|binding| binding.context == Context::Wall && (app.demo || binding.action != Action::Faults))
+        .filter(|binding| binding.context == context && (app.demo || binding.action != Action::Faults))
+        .filter(|binding| app.desk.available || !matches!(binding.action, Action::Desk(_)))
         .filter_map(|binding| Some((binding.keys.split(' ').next()?, binding.hint?)))
         .map(|(key, hint)| if key == "enter" && app.enlarged { (key, "return") } else { (key, hint) })
         .collect();

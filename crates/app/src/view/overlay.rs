@@ -1,6 +1,7 @@
 //! What stands in front of the wall.
 
 use crate::app::{App, FAULTS};
+use crate::desk::Page;
 use crate::keymap::{Context, KEYMAP};
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::Verdict;
@@ -9,7 +10,7 @@ use ratatui::layout::{Margin, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
 
-const FIGURES: [(&str, &str); 13] = [
+const FIGURES: [(&str, &str); 14] = [
     ("sent/declared", "frames/s by the camera's own timestamps over 5 s, against what it says it sends"),
     ("latency", "capture to drawn, median of 10 s; c: by the camera's clock; + r: above the least of the last minute"),
     ("p95, ±", "19 frames of 20 were at most this late; how far the camera's clock may be off"),
@@ -22,7 +23,8 @@ const FIGURES: [(&str, &str); 13] = [
     ("freeze", "a dropout from 1 s on while the session lives"),
     ("outage", "a dropout while there is no session"),
     ("pulse", "the last minute, a cell a second: share of the expected frames that came fit to show; a gap: none"),
-    ("M, S", "main stream, sub stream"),
+    ("M, S, T", "main stream, sub stream, third stream"),
+    ("still", "a picture fetched now and then, with its interval: never live"),
 ];
 
 fn verdict_help(verdict: Verdict) -> &'static str {
@@ -37,7 +39,7 @@ fn verdict_help(verdict: Verdict) -> &'static str {
     }
 }
 
-fn panel(theme: Theme, area: Rect, width: u16, height: u16, buf: &mut Buffer) -> Rect {
+pub fn panel(theme: Theme, area: Rect, width: u16, height: u16, buf: &mut Buffer) -> Rect {
     let (width, height) = (width.min(area.width), height.min(area.height));
     let place = Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height) / 2, width, height };
     Clear.render(place, buf);
@@ -54,9 +56,22 @@ pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
         ])
     };
     let title = |text: &'static str| Line::styled(text, theme.tone(Tone::Bright));
-    let mut lines = vec![title("Keys")];
-    for binding in KEYMAP.iter().filter(|binding| binding.context == Context::Wall) {
-        lines.push(pair(binding.keys.replace(' ', ", "), Tone::Here, binding.help));
+    let mut lines = Vec::new();
+    // Where the operator is comes first.
+    let here = match app.page {
+        Page::Wall | Page::Welcome => Context::Wall,
+        Page::Roster => Context::Roster,
+        Page::Find => Context::Find,
+        Page::Add => Context::Add,
+        Page::Check => Context::Check,
+    };
+    let others = [Context::Wall, Context::Roster, Context::Find, Context::Add, Context::Check, Context::SignIn];
+    for context in [here].into_iter().chain(others.into_iter().filter(|context| *context != here)) {
+        lines.extend((!lines.is_empty()).then(Line::default));
+        lines.push(title(context.title()));
+        for binding in KEYMAP.iter().filter(|binding| binding.context == context) {
+            lines.push(pair(binding.keys.replace(' ', ", "), Tone::Here, binding.help));
+        }
     }
     lines.extend([Line::default(), title("Verdicts")]);
     for verdict in Verdict::WORST_FIRST {

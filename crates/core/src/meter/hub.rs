@@ -33,7 +33,8 @@ pub struct Meter {
     pair: ClockPair,
     round_trip: Option<Duration>,
     decodes: bool,
-    on_screen: bool,
+    /// Since when it is on a screen.
+    on_screen: Option<Mono>,
     pub(crate) sequence: SequenceTracker,
     pub(crate) jitter: Jitter,
     pub(crate) clock: CaptureClock,
@@ -109,7 +110,7 @@ impl Meter {
             pair,
             round_trip: None,
             decodes,
-            on_screen: false,
+            on_screen: None,
             sequence: SequenceTracker::new(),
             jitter: Jitter::new(rate),
             clock: CaptureClock::new(rate),
@@ -367,9 +368,9 @@ impl Meter {
     }
 
     /// The stream came onto a screen, or left all of them.
-    pub fn on_visible(&mut self, visible: bool) {
-        if visible != self.on_screen {
-            self.on_screen = visible;
+    pub fn on_visible(&mut self, now: Mono, visible: bool) {
+        if visible != self.on_screen.is_some() {
+            self.on_screen = visible.then_some(now);
             self.decoded.clear();
             self.shown.clear();
         }
@@ -447,7 +448,9 @@ impl Meter {
         let settled = self.playing_since.is_some_and(|since| now.since(since) > Duration::from_secs(3))
             && self.dropouts.last_end().is_none_or(|end| now.since(end) > Duration::from_secs(6));
         let recently = |at: Option<Mono>| at.is_some_and(|at| now.since(at) < Duration::from_secs(10));
-        let decoded = if self.on_screen { self.decoded.per_second(now) } else { None };
+        // Rates of what comes to the screen need as long to fill.
+        let shown_long = self.on_screen.is_some_and(|since| now.since(since) > Duration::from_secs(6));
+        let decoded = if shown_long { self.decoded.per_second(now) } else { None };
         let refused = self.refuses(now);
         let unanswered = self.unanswered.filter(|(since, _)| now.since(*since) >= NO_ANSWER);
         Evidence {
@@ -532,7 +535,7 @@ impl Meter {
             sent: self.sent.per_second(now).filter(|_| !self.no_media_clock),
             still: self.still,
             arrived: self.arrived.per_second(now),
-            shown: if self.on_screen { self.shown.per_second(now) } else { None },
+            shown: if self.on_screen.is_some() { self.shown.per_second(now) } else { None },
             latency: self.latency.read(now, &self.clock, self.pair, self.round_trip).filter(|_| !self.no_media_clock),
             jitter: self.jitter.value(),
             packets: counts,

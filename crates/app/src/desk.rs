@@ -1,0 +1,351 @@
+//! Getting cameras in: the state of roster, search, adding, sign-in and reach check. No handles here: what is to be
+//! done outside comes out as [`Errand`]s.
+
+use crate::check::Subject;
+use lattice_core::check::Ladder;
+use lattice_core::find::{Change, Findings, FoundDevice};
+use lattice_core::target::{Row, Target, understand_list};
+use lattice_core::{Credentials, Secret};
+use lattice_net::find::FindProgress;
+use lattice_store::{Camera, Site};
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use tui_input::Input;
+
+/// What fills the screen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Page {
+    /// The wall.
+    #[default]
+    Wall,
+    /// The three ways in, while there is no camera.
+    Welcome,
+    /// All cameras in a table.
+    Roster,
+    /// The search of the network.
+    Find,
+    /// One input that takes whatever there is.
+    Add,
+    /// Reach checks.
+    Check,
+}
+
+/// Which camera a sign-in is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SignInFor {
+    /// Cameras of the site, by name.
+    Cameras(Vec<String>),
+    /// Targets that are waiting to be taken in.
+    Targets(Vec<Target>),
+}
+
+/// The form for a sign-in.
+#[derive(Debug, Clone)]
+pub struct SignInForm {
+    /// For what.
+    pub for_what: SignInFor,
+    /// The account.
+    pub user: Input,
+    /// Its password; never drawn.
+    pub password: Input,
+    /// The password is being typed.
+    pub on_password: bool,
+    /// Give it to the whole group.
+    pub whole_group: bool,
+}
+
+/// What one line of text is typed for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Typing {
+    /// The filter of the roster.
+    Filter,
+    /// Another name for a camera.
+    Rename(String),
+    /// Another group for a camera.
+    Group(String),
+    /// The ranges to scan.
+    Ranges,
+}
+
+/// What a target that was to be taken in came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Taken {
+    /// The target, as shown.
+    pub shown: String,
+    /// The names it got, or why it was not taken in.
+    pub result: Result<Vec<String>, String>,
+    /// A sign-in would help.
+    pub locked: bool,
+}
+
+/// What is to be done outside.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Errand {
+    /// Search the network: these ranges as typed, or what is proposed.
+    Search(String),
+    /// End the search.
+    EndSearch,
+    /// Take these in, with the sign-in that each has.
+    Take(Vec<Target>),
+    /// Keep a sign-in for cameras of the site.
+    SignIn(Vec<String>, Credentials),
+    /// Check cameras of the site, by name; all for an empty list.
+    Check(Vec<String>),
+    /// Give a camera another name.
+    Rename(String, String),
+    /// Put a camera into a group; none for an empty name.
+    Regroup(String, String),
+    /// Switch a camera off or on.
+    Toggle(String),
+    /// Take a camera out of the site.
+    Remove(String),
+    /// Undo the last removal.
+    Undo,
+}
+
+/// A reach check on the screen.
+#[derive(Debug, Clone)]
+pub struct Checked {
+    /// What is checked.
+    pub shown: String,
+    /// How far it is.
+    pub ladder: Ladder,
+    /// It is over.
+    pub done: bool,
+}
+
+/// All state of getting cameras in.
+#[derive(Debug, Default)]
+pub struct Desk {
+    /// There is a site to put cameras into.
+    pub available: bool,
+    /// The site.
+    pub site: Site,
+    /// The selected row of the roster, among those that pass the filter.
+    pub row: usize,
+    /// The filter.
+    pub filter: Input,
+    /// What is being typed, with its text.
+    pub typing: Option<(Typing, Input)>,
+    /// The devices found.
+    pub findings: Findings,
+    /// Those to be taken in.
+    pub ticked: BTreeSet<IpAddr>,
+    /// The selected device.
+    pub found_row: usize,
+    /// How far the search is; `None` before the first.
+    pub progress: Option<FindProgress>,
+    /// The ranges to scan, as typed.
+    pub ranges: String,
+    /// The line of the page for adding.
+    pub input: Input,
+    /// Targets that are being asked.
+    pub asking: Vec<String>,
+    /// What became of the last ones.
+    pub taken: Vec<Taken>,
+    /// Targets that were refused for want of a sign-in.
+    pub locked: Vec<Target>,
+    /// The form for a sign-in.
+    pub sign_in: Option<SignInForm>,
+    /// Reach checks.
+    pub checks: Vec<Checked>,
+    /// The selected check.
+    pub check_row: usize,
+}
+
+/// Whether a camera passes a filter: each word must occur in one of its texts.
+fn passes(camera: &Camera, filter: &str) -> bool {
+    let texts = [
+        Some(camera.name.as_str()),
+        camera.group.as_deref(),
+        camera.address.as_deref(),
+        camera.maker.as_deref(),
+        camera.model.as_deref(),
+        camera.recorder.as_deref(),
+    ];
+    let all = texts.into_iter().flatten().collect::<Vec<_>>().join(" ").to_lowercase();
+    filter.to_lowercase().split_whitespace().all(|word| all.contains(word))
+}
+
+impl Desk {
+    /// The cameras that pass the filter, in the order of the table: by group, recorders before their channels.
+    pub fn rows(&self) -> Vec<&Camera> {
+        let filter = match &self.typing {
+            Some((Typing::Filter, input)) => input.value(),
+            _ => self.filter.value(),
+        };
+        let mut rows: Vec<&Camera> = self.site.cameras.iter().filter(|camera| passes(camera, filter)).collect();
+        rows.sort_by_key(|camera| camera.group.clone().unwrap_or_else(|| "\u{10ffff}".into()));
+        rows
+    }
+
+    /// The selected camera.
+    pub fn selected(&self) -> Option<&Camera> {
+        self.rows().get(self.row).copied()
+    }
+
+    /// The devices of the table: those that answered, by address, then those that have gone.
+    pub fn found(&self) -> Vec<(IpAddr, &FoundDevice)> {
+        let mut all: Vec<_> = self.findings.devices().collect();
+        all.sort_by_key(|(address, device)| (device.change == Change::Gone, *address));
+        all
+    }
+
+    /// Whether a device is in the site already.
+    pub fn is_known(&self, address: IpAddr) -> bool {
+        self.site.knows_address(&address.to_string())
+    }
+
+    /// What was typed or pasted to be added, as understood.
+    pub fn readings(&self) -> Vec<Row> {
+        understand_list(self.input.value())
+    }
+
+    /// Ticks or unticks the selected device.
+    pub fn tick(&mut self) {
+        let Some(address) = self.found().get(self.found_row).map(|(address, _)| *address) else { return };
+        if !self.ticked.remove(&address) {
+            self.ticked.insert(address);
+        }
+    }
+
+    /// Ticks every device that is not in the site, or unticks all.
+    pub fn tick_all(&mut self) {
+        let fresh = |(address, device): &(IpAddr, &FoundDevice)| device.change != Change::Gone && !self.is_known(*address);
+        let all: BTreeSet<IpAddr> = self.found().iter().filter(|one| fresh(one)).map(|(address, _)| *address).collect();
+        self.ticked = if self.ticked == all { BTreeSet::new() } else { all };
+    }
+
+    /// The targets of the ticked devices, or of the selected one.
+    pub fn targets(&self) -> Vec<Target> {
+        let chosen: Vec<IpAddr> = if self.ticked.is_empty() {
+            self.found().get(self.found_row).map(|(address, _)| *address).into_iter().collect()
+        } else {
+            self.ticked.iter().copied().collect()
+        };
+        let target = |address: IpAddr| {
+            let device = self.findings.get(address);
+            let port = device.and_then(|device| device.service_port.or(device.rtsp_port));
+            Target::Device { host: address.to_string(), port, credentials: None }
+        };
+        chosen.into_iter().filter(|address| !self.is_known(*address)).map(target).collect()
+    }
+
+    /// Whether any of the chosen devices is known to want a sign-in.
+    pub fn wants_sign_in(&self, targets: &[Target]) -> bool {
+        targets.iter().any(|target| match target {
+            Target::Device { host, .. } => {
+                host.parse().ok().and_then(|address| self.findings.get(address)).is_some_and(|device| device.locked == Some(true))
+            }
+            _ => false,
+        })
+    }
+
+    /// Opens the form for a sign-in.
+    pub fn ask_sign_in(&mut self, for_what: SignInFor) {
+        let known = match &for_what {
+            SignInFor::Cameras(names) => {
+                names.first().and_then(|name| self.site.camera(name)).and_then(|camera| camera.sign_in.clone())
+            }
+            SignInFor::Targets(_) => None,
+        };
+        let user =
+            known.and_then(|name| self.site.sign_in(&name)).or(self.site.sign_ins.last()).map(|sign_in| sign_in.user.clone());
+        let on_password = user.is_some();
+        self.sign_in = Some(SignInForm {
+            for_what,
+            user: Input::new(user.unwrap_or_default()),
+            password: Input::default(),
+            on_password,
+            whole_group: false,
+        });
+    }
+
+    /// The form is done: what is to be done with it.
+    pub fn give_sign_in(&mut self) -> Option<Errand> {
+        let form = self.sign_in.take()?;
+        let credentials =
+            Credentials { user: form.user.value().trim().to_owned(), password: Secret::new(form.password.value().to_owned()) };
+        Some(match form.for_what {
+            SignInFor::Targets(targets) => {
+                self.locked.clear();
+                Errand::Take(targets.into_iter().map(|target| target.with_credentials(Some(credentials.clone()))).collect())
+            }
+            SignInFor::Cameras(names) => {
+                let group = names.first().and_then(|name| self.site.camera(name)).and_then(|camera| camera.group.clone());
+                let all = |group: &String| {
+                    let members = self.site.cameras.iter().filter(|camera| camera.group.as_ref() == Some(group));
+                    members.map(|camera| camera.name.clone()).collect::<Vec<_>>()
+                };
+                let names = group.as_ref().filter(|_| form.whole_group).map_or(names, all);
+                Errand::SignIn(names, credentials)
+            }
+        })
+    }
+
+    /// The text that is typed now.
+    pub fn text(&mut self, page: Page) -> Option<&mut Input> {
+        if let Some(form) = &mut self.sign_in {
+            return Some(if form.on_password { &mut form.password } else { &mut form.user });
+        }
+        if let Some((_, input)) = &mut self.typing {
+            return Some(input);
+        }
+        (page == Page::Add).then_some(&mut self.input)
+    }
+
+    /// A check begins, or one goes on.
+    pub fn on_check(&mut self, subject: &Subject, ladder: Ladder, done: bool) {
+        match self.checks.iter_mut().find(|checked| checked.shown == subject.shown) {
+            Some(checked) => (checked.ladder, checked.done) = (ladder, done),
+            None => self.checks.push(Checked { shown: subject.shown.clone(), ladder, done }),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn camera(name: &str, group: Option<&str>) -> Camera {
+        Camera { name: name.into(), group: group.map(str::to_owned), ..Camera::default() }
+    }
+
+    #[test]
+    fn the_roster_is_sorted_by_group_and_filtered_by_words() {
+        let mut desk = Desk::default();
+        desk.site.cameras = vec![
+            camera("Loose", None),
+            camera("Gate one", Some("Lock")),
+            camera("Fuel quay", Some("Quay")),
+            camera("Gate two", Some("Lock")),
+        ];
+        let names = |desk: &Desk| desk.rows().iter().map(|camera| camera.name.clone()).collect::<Vec<_>>();
+        assert_eq!(names(&desk), ["Gate one", "Gate two", "Fuel quay", "Loose"]);
+        desk.filter = Input::new("lock TWO".into());
+        assert_eq!(names(&desk), ["Gate two"]);
+    }
+
+    #[test]
+    fn what_is_ticked_is_taken_but_not_what_is_here_already() {
+        let mut desk = Desk::default();
+        desk.site.cameras = vec![Camera { address: Some("192.0.2.2".into()), ..camera("Here", None) }];
+        for n in 1..=3u8 {
+            desk.findings.learn(
+                IpAddr::from([192, 0, 2, n]),
+                FoundDevice { locked: Some(n == 3), service_port: Some(8000), ..FoundDevice::default() },
+            );
+        }
+        desk.tick_all();
+        let targets = desk.targets();
+        assert_eq!(targets.iter().map(ToString::to_string).collect::<Vec<_>>(), ["192.0.2.1:8000", "192.0.2.3:8000"]);
+        assert!(desk.wants_sign_in(&targets) && !desk.wants_sign_in(&targets[..1]));
+        desk.ask_sign_in(SignInFor::Targets(targets));
+        desk.text(Page::Find).unwrap().clone_from(&Input::new("harbour".into()));
+        desk.sign_in.as_mut().unwrap().on_password = true;
+        desk.text(Page::Find).unwrap().clone_from(&Input::new("pw".into()));
+        let Some(Errand::Take(signed)) = desk.give_sign_in() else { panic!("nothing is taken") };
+        assert!(signed.iter().all(|target| target.credentials().unwrap().user == "harbour"));
+        assert!(!format!("{signed:?}").contains("pw\""), "a password does not show");
+    }
+}
