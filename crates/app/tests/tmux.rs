@@ -207,9 +207,9 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
         screen.contains("Outer light") && screen.contains("device Breakwater light")
     });
     tmux.keys(&["x"]);
-    tmux.wait_for("Outer light was removed");
+    tmux.wait_for("Roster: 0 of 6");
     tmux.keys(&["u"]);
-    tmux.wait_for("Outer light is back");
+    tmux.wait_for("Roster: 1 of 7");
     tmux.keys(&["i"]);
     let checked =
         tmux.wait("a ladder to its end", |screen| screen.contains("Reach check of Outer light") && screen.contains("reached"));
