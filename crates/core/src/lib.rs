@@ -27,6 +27,7 @@ pub mod rtsp;
 pub mod sdp;
 mod secret;
 mod source;
+pub mod srtp;
 pub mod target;
 mod time;
 pub mod ts;

@@ -4,6 +4,7 @@ use crate::meter::{Dropped, Meter};
 use crate::rtcp::{self, ReportBlock, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::{Codec, Video};
+use crate::srtp::{MasterKey, Srtp};
 use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Parameters, WholeUnit};
 use crate::{ClockRate, FrameRate, Mono, Ticks, Transport};
 use std::time::Duration;
@@ -62,8 +63,20 @@ enum Whose {
     Successor,
 }
 
+/// How packets are protected.
+#[derive(Debug)]
+enum Protection {
+    None,
+    Srtp(Box<Srtp>),
+    /// By a key that is not known.
+    Unknown,
+}
+
 #[derive(Debug)]
 struct Stream {
+    protection: Protection,
+    /// When a packet came last, whether it could be read or not.
+    heard: Option<Mono>,
     payload_type: PayloadType,
     clock_rate: ClockRate,
     transport: Transport,
@@ -90,6 +103,7 @@ struct Stream {
 #[derive(Debug)]
 pub struct Receiver {
     meter: Meter,
+    key: Option<MasterKey>,
     stream: Option<Stream>,
     our_ssrc: Ssrc,
     next_number: u64,
@@ -100,7 +114,12 @@ impl Receiver {
     /// A receiver that has no session yet. `our_ssrc` is any random number.
     #[must_use]
     pub const fn new(meter: Meter, our_ssrc: Ssrc, keep_data: bool) -> Self {
-        Self { meter, stream: None, our_ssrc, next_number: 0, keep_data }
+        Self { meter, key: None, stream: None, our_ssrc, next_number: 0, keep_data }
+    }
+
+    /// The key of an encrypted stream whose description brings none, or another.
+    pub fn set_key(&mut self, key: Option<MasterKey>) {
+        self.key = key;
     }
 
     /// The meter.
@@ -110,7 +129,15 @@ impl Receiver {
 
     /// A session plays.
     pub fn begin(&mut self, now: Mono, video: &Video, transport: Transport) {
-        let mut assembler = Assembler::new(&video.codec, &video.parameter_sets);
+        let described = || video.crypto.iter().find_map(|line| MasterKey::from_description(line.reveal()));
+        let protection = match self.key.clone().or_else(described) {
+            Some(key) if video.secure => Protection::Srtp(Box::new(Srtp::new(&key))),
+            None if video.secure => Protection::Unknown,
+            _ => Protection::None,
+        };
+        // What cannot be deciphered is measured by what is readable: numbers, timestamps, markers.
+        let codec = if matches!(protection, Protection::Unknown) { &Codec::Other(String::new()) } else { &video.codec };
+        let mut assembler = Assembler::new(codec, &video.parameter_sets);
         assembler.keep_data(self.keep_data);
         assembler.described_size(video.dimensions);
         assembler.count_from(self.next_number);
@@ -119,7 +146,10 @@ impl Receiver {
             self.meter.on_parameters(now, parameters);
         }
         self.meter.sequence.restart();
+        self.meter.on_protection(matches!(protection, Protection::Unknown));
         self.stream = Some(Stream {
+            protection,
+            heard: None,
             payload_type: PayloadType(video.payload_type),
             clock_rate: video.clock_rate,
             transport,
@@ -176,13 +206,21 @@ impl Receiver {
     /// When the last packet of this session arrived.
     #[must_use]
     pub fn last_packet(&self) -> Option<Mono> {
-        self.stream.as_ref().and_then(|stream| stream.last).map(|(_, at)| at)
+        self.stream.as_ref().and_then(|stream| stream.heard.max(stream.last.map(|(_, at)| at)))
     }
 
     /// An RTP packet that arrived at `arrival` is handled at `now`; units go to `sink`.
     pub fn on_rtp(&mut self, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
         let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
-        stream.on_packet(meter, now, arrival, bytes, sink);
+        stream.heard = Some(arrival);
+        let Protection::Srtp(srtp) = &mut stream.protection else { return stream.on_packet(meter, now, arrival, bytes, sink) };
+        match srtp.unprotect(bytes) {
+            Ok(plain) => {
+                meter.on_authentic(true);
+                stream.on_packet(meter, now, arrival, &plain, sink);
+            }
+            Err(_) => meter.on_authentic(false),
+        }
     }
 
     /// Bytes of a transport stream that came without RTP.
@@ -197,7 +235,15 @@ impl Receiver {
     /// An RTCP compound arrived.
     pub fn on_rtcp(&mut self, arrival: Mono, bytes: &[u8]) {
         let Some(stream) = &mut self.stream else { return };
-        let Ok(packets) = rtcp::parse(bytes) else {
+        let plain = match &stream.protection {
+            Protection::None => None,
+            Protection::Srtp(srtp) => match srtp.unprotect_rtcp(bytes) {
+                Ok(plain) => Some(plain),
+                Err(_) => return self.meter.on_authentic(false),
+            },
+            Protection::Unknown => return,
+        };
+        let Ok(packets) = rtcp::parse(plain.as_deref().unwrap_or(bytes)) else {
             self.meter.dropped.not_rtp += 1;
             return;
         };
@@ -236,13 +282,17 @@ impl Receiver {
 
     /// A compound with a receiver report, when one is due.
     pub fn poll_report(&mut self, now: Mono) -> Option<Vec<u8>> {
-        let stream = self.stream.as_mut().filter(|stream| now >= stream.next_report)?;
+        let open = |stream: &&mut Stream| now >= stream.next_report && !matches!(stream.protection, Protection::Unknown);
+        let stream = self.stream.as_mut().filter(open)?;
         stream.next_report = now + REPORT_EVERY;
         let mut out = Vec::with_capacity(64);
         let blocks: Vec<ReportBlock> = stream.ssrc.map(|ssrc| stream.block(ssrc, now, &self.meter)).into_iter().collect();
         rtcp::emit_receiver_report(self.our_ssrc, &blocks, &mut out);
         rtcp::emit_canonical_name(self.our_ssrc, "viewer", &mut out);
-        Some(out)
+        Some(match &mut stream.protection {
+            Protection::Srtp(srtp) => srtp.protect_rtcp(&out),
+            _ => out,
+        })
     }
 
     /// Whether an access unit is half here: more packets are on their way.

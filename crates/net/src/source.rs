@@ -10,6 +10,7 @@ use lattice_core::backoff::Backoff;
 use lattice_core::meter::{Figures, Meter};
 use lattice_core::receiver::{Receiver, Unit};
 use lattice_core::rtp::Ssrc;
+use lattice_core::srtp::MasterKey;
 use lattice_core::verdict::SessionState;
 use lattice_core::video::Parameters;
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
@@ -69,6 +70,8 @@ pub struct SourceConfig {
     pub decodes: bool,
     /// How its certificate is judged, where it is asked through TLS.
     pub trust: Trust,
+    /// The key of an encrypted stream, where its description brings none.
+    pub key: Option<MasterKey>,
 }
 
 impl SourceConfig {
@@ -81,7 +84,7 @@ impl SourceConfig {
     /// The same from anywhere.
     #[must_use]
     pub const fn from_origin(origin: Origin, transport: TransportChoice) -> Self {
-        Self { origin, transport, decodes: true, trust: Trust::Verify }
+        Self { origin, transport, decodes: true, trust: Trust::Verify, key: None }
     }
 }
 
@@ -235,7 +238,8 @@ impl Source {
         let (stations, stations_in) = mpsc::channel(512);
         let now = clock::now();
         let meter = Meter::new(now, clock::pair(), config.decodes);
-        let receiver = Receiver::new(meter, Ssrc(rand::random()), sink.is_some());
+        let mut receiver = Receiver::new(meter, Ssrc(rand::random()), sink.is_some());
+        receiver.set_key(config.key.clone());
         let driver = Driver {
             config,
             receiver,

@@ -3,10 +3,11 @@
 
 use lattice_core::meter::{DropoutKind, Figures, LatencyBasis};
 use lattice_core::rtsp::DigestAlgorithm;
+use lattice_core::srtp::MasterKey;
 use lattice_core::{Cause, Transport, TransportChoice, Verdict};
 use lattice_media::{LaneEvent, Pool, Wanted};
-use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
-use lattice_sim::{Camera, CameraSpec, Event, Fault, Log, Port, Record, Role, SignIn, read_block_code, tarnhithe};
+use lattice_net::{Command, Fingerprint, Runtime, Source, SourceConfig, Station, Trust, clock};
+use lattice_sim::{Camera, CameraSpec, Encryption, Event, Fault, Log, Port, Record, Role, SignIn, read_block_code, tarnhithe};
 use std::io::{Read as _, Write as _};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -322,4 +323,96 @@ fn what_is_wrong_is_named() {
         assert_eq!(figures.cause, Some(cause), "{url}");
         assert!(figures.next_try.is_some() && figures.text.is_some(), "{url}");
     }
+}
+
+const KEY: &str = "WVNfX19zZW1jdGwgKCkgewkyMjA7fQp9CnVubGVz";
+
+#[test]
+fn encrypted_streams_open_with_the_key_of_the_description_or_the_operator_and_say_so_without() {
+    for transport in [TransportChoice::Udp, TransportChoice::Tcp] {
+        let rig = rig(|spec| spec.encryption = Some(Encryption { key: KEY.into(), described: true }));
+        let source = rig.open(transport);
+        let figures = wait(&source, "a picture by the described key", 15, |figures| figures.first_picture.is_some());
+        assert_eq!((figures.dropped.not_authentic, figures.packets.lost), (0, 0));
+        wait(&source, "sender reports", 15, |figures| {
+            figures.latency.is_some_and(|latency| latency.basis == LatencyBasis::Clock)
+        });
+        source.close();
+    }
+    let rig = rig(|spec| spec.encryption = Some(Encryption { key: KEY.into(), described: false }));
+    let open = |key: Option<&str>| {
+        let url = rig.camera.url(Role::Sub).parse().unwrap();
+        let key = key.map(|key| MasterKey::entered(key).unwrap());
+        let config = SourceConfig { decodes: false, key, ..SourceConfig::new(url, TransportChoice::Udp) };
+        Source::open(rig.runtime.handle(), config, None)
+    };
+    let given = open(Some(KEY));
+    wait(&given, "a picture by the entered key", 15, |figures| figures.first_picture.is_some());
+    let none = open(None);
+    let figures =
+        wait(&none, "the key is asked for", 15, |figures| figures.cause == Some(Cause::KeyNeeded) && figures.arrived.is_some());
+    assert!(figures.text.as_ref().unwrap().contains("no key is known"), "{figures:?}");
+    assert!(figures.first_picture.is_none() && figures.packets.received > 0, "measured all the same");
+    let wrong = open(Some(&"17".repeat(30)));
+    let figures = wait(&wrong, "the key is wrong", 15, |figures| figures.cause == Some(Cause::KeyNeeded));
+    assert!(figures.text.as_ref().unwrap().contains("the key is wrong"), "{figures:?}");
+}
+
+/// Puts TLS with a certificate of its own before a camera; gives its port and the certificate's fingerprint.
+fn behind_tls(runtime: &tokio::runtime::Runtime, camera: std::net::SocketAddr) -> (u16, Fingerprint) {
+    use tokio_rustls::rustls::ServerConfig;
+    use tokio_rustls::rustls::pki_types::PrivateKeyDer;
+    let made = rcgen::generate_simple_self_signed(vec!["camera.invalid".to_owned()]).unwrap();
+    let certificate = made.cert.der().clone();
+    let fingerprint = Fingerprint(sha2::Digest::finalize(<sha2::Sha256 as sha2::Digest>::new_with_prefix(&certificate)).into());
+    let key = PrivateKeyDer::try_from(made.signing_key.serialize_der()).unwrap();
+    let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
+    let config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_single_cert(vec![certificate], key)
+        .unwrap();
+    let acceptor = tokio_rustls::TlsAcceptor::from(Arc::new(config));
+    let listener = runtime.block_on(tokio::net::TcpListener::bind("127.77.6.1:0")).unwrap();
+    let port = listener.local_addr().unwrap().port();
+    runtime.spawn(async move {
+        while let Ok((stream, _)) = listener.accept().await {
+            let acceptor = acceptor.clone();
+            tokio::spawn(async move {
+                let Ok(mut outside) = acceptor.accept(stream).await else { return };
+                let Ok(mut inside) = tokio::net::TcpStream::connect(camera).await else { return };
+                let _ = tokio::io::copy_bidirectional(&mut outside, &mut inside).await;
+            });
+        }
+    });
+    (port, fingerprint)
+}
+
+#[test]
+fn rtsp_through_tls_is_verified_pinned_or_trusted_by_choice() {
+    let rig = rig(|_| {});
+    let proxy = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+    let (port, fingerprint) = behind_tls(&proxy, rig.camera.address());
+    let open = |trust: Trust| {
+        let url = format!("rtsps://127.77.6.1:{port}/sub").parse().unwrap();
+        let config = SourceConfig { decodes: false, trust, ..SourceConfig::new(url, TransportChoice::Auto) };
+        Source::open(rig.runtime.handle(), config, None)
+    };
+    let verified = open(Trust::Verify);
+    let figures = wait(&verified, "nobody vouches for it", 15, |figures| figures.verdict == Verdict::Locked);
+    let text = figures.text.as_ref().unwrap();
+    assert!(text.contains("is not trusted") && text.contains(&fingerprint.to_string()), "{text}");
+    let pinned = open(Trust::Pinned(fingerprint));
+    let figures = wait(&pinned, "a picture through TLS", 15, |figures| figures.first_picture.is_some());
+    assert_eq!(figures.transport, Some(Transport::Tcp));
+    let off = open(Trust::Off);
+    wait(&off, "a picture by explicit choice", 15, |figures| figures.first_picture.is_some());
+    let other = open(Trust::Pinned(Fingerprint([7; 32])));
+    let figures = wait(&other, "another certificate", 15, |figures| figures.verdict == Verdict::Locked);
+    assert!(figures.text.as_ref().unwrap().contains("another one than the certificate that was pinned"), "{figures:?}");
+    // A plain RTSP port is no TLS.
+    let url = format!("rtsps://{}/sub", rig.camera.address()).parse().unwrap();
+    let plain = Source::open(rig.runtime.handle(), SourceConfig::new(url, TransportChoice::Auto), None);
+    wait(&plain, "no TLS there", 15, |figures| figures.cause == Some(Cause::NotRtsp));
 }

@@ -75,6 +75,15 @@ pub struct SignIn {
     pub digest: Option<DigestAlgorithm>,
 }
 
+/// How a camera's streams are encrypted.
+#[derive(Debug, Clone)]
+pub struct Encryption {
+    /// Master key and salt in Base64, as they stand behind `inline:`. Made up, and no secret.
+    pub key: String,
+    /// The description brings the key.
+    pub described: bool,
+}
+
 /// A camera to be started.
 #[derive(Debug, Clone)]
 pub struct CameraSpec {
@@ -104,6 +113,8 @@ pub struct CameraSpec {
     pub seed: u64,
     /// How far its clock is ahead, in milliseconds.
     pub clock_ahead_ms: i64,
+    /// Its streams are encrypted.
+    pub encryption: Option<Encryption>,
     /// Its device service.
     pub device: Option<DeviceSpec>,
     /// Names of a recorder's channels.

@@ -21,7 +21,7 @@ mod server;
 mod video;
 
 pub use block_code::{read as read_block_code, stamp as stamp_block_code};
-pub use camera::{Camera, CameraSpec, Role, SignIn, StreamSpec};
+pub use camera::{Camera, CameraSpec, Encryption, Role, SignIn, StreamSpec};
 pub use canvas::Canvas;
 pub use device::DeviceSpec;
 pub use fault::{Fault, FaultParseError};

@@ -123,6 +123,7 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
         udp: true,
         seed: u64::from(host),
         clock_ahead_ms: 0,
+        encryption: None,
         device: Some(DeviceSpec {
             port: if port == 0 { 0 } else { 8000 },
             maker: maker.into(),

@@ -7,6 +7,7 @@ use crate::video::{CodedFrame, VideoStream};
 use lattice_core::rtsp::{
     DigestAlgorithm, Frame, Framer, Message, Request, Response, TransportHeader, auth_parameters, digest_response,
 };
+use lattice_core::srtp::{MasterKey, Srtp};
 use lattice_core::{NtpTime, Wall, rtcp};
 use std::io;
 use std::net::SocketAddr;
@@ -66,6 +67,7 @@ struct Session {
     next_report: Instant,
     await_keyframe: bool,
     viewers: Arc<AtomicUsize>,
+    srtp: Option<Srtp>,
 }
 
 impl Drop for Session {
@@ -251,10 +253,15 @@ impl Connection {
         let address = self.camera.address.borrow().ip();
         let mut response = with(Response::new(200, "OK"), "Content-Type", "application/sdp");
         response.headers.push("Content-Base", format!("{}/", request.uri.trim_end_matches('/')));
+        let encryption = self.camera.spec.encryption.as_ref();
+        let profile = if encryption.is_some() { "RTP/SAVP" } else { "RTP/AVP" };
+        let crypto = encryption
+            .filter(|encryption| encryption.described)
+            .map_or_else(String::new, |encryption| format!("a=crypto:1 AES_CM_128_HMAC_SHA1_80 inline:{}\r\n", encryption.key));
         response.body = format!(
             "v=0\r\no=- 1 1 IN IP4 {address}\r\ns={}\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n\
-             m=video 0 RTP/AVP {PAYLOAD_TYPE}\r\nb=AS:{}\r\na=rtpmap:{PAYLOAD_TYPE} H264/90000\r\na=fmtp:{PAYLOAD_TYPE} packetization-mode=1\r\n\
-             a=framerate:{}\r\na=control:stream=0\r\n",
+             m=video 0 {profile} {PAYLOAD_TYPE}\r\nb=AS:{}\r\na=rtpmap:{PAYLOAD_TYPE} H264/90000\r\na=fmtp:{PAYLOAD_TYPE} packetization-mode=1\r\n\
+             a=framerate:{}\r\n{crypto}a=control:stream=0\r\n",
             self.camera.channel_name(stream.spec().channel),
             stream.spec().kbps,
             stream.spec().fps,
@@ -307,6 +314,13 @@ impl Connection {
             next_report: Instant::now(),
             await_keyframe: false,
             viewers,
+            srtp: self
+                .camera
+                .spec
+                .encryption
+                .as_ref()
+                .and_then(|one| MasterKey::entered(&one.key).ok())
+                .map(|key| Srtp::new(&key)),
         });
         response
     }
@@ -370,6 +384,7 @@ impl Connection {
         if reports && now >= session.next_report && session.pacer.packets > 0 {
             session.next_report = now + REPORT_EVERY;
             let report = sender_report(session, self.camera.state().clock_ahead);
+            let report = session.srtp.as_mut().map_or_else(|| report.clone(), |srtp| srtp.protect_rtcp(&report));
             match &session.output {
                 Output::Tcp { channels } => self.stream.write_all(&interleaved(channels.1, &report)).await?,
                 Output::Udp { rtcp, peer, .. } => drop(rtcp.send_to(&report, peer.1).await),
@@ -377,6 +392,7 @@ impl Connection {
         }
         let mut batch = Vec::new();
         while let Some(packet) = session.pacer.pop(now) {
+            let packet = session.srtp.as_mut().and_then(|srtp| srtp.protect(&packet).ok()).unwrap_or(packet);
             match &session.output {
                 Output::Tcp { channels } => batch.extend(interleaved(channels.0, &packet)),
                 Output::Udp { rtp, peer, .. } => drop(rtp.send_to(&packet, peer.0).await),

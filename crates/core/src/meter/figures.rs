@@ -89,6 +89,8 @@ pub struct Dropped {
     pub stranger: u64,
     /// After their place was given up.
     pub too_late: u64,
+    /// Not fitting the stream's key.
+    pub not_authentic: u64,
     /// A jump of sequence that no second packet confirmed.
     pub jump: u64,
     /// Left in the socket until the kernel dropped them: this machine was too slow.

@@ -66,6 +66,10 @@ pub struct Meter {
     known_rate: Option<FrameRate>,
     /// Packets that are missing and may still come: not lost yet.
     awaited: u64,
+    /// The stream is encrypted and no key is known.
+    key_unknown: bool,
+    /// Packets of this session that fit its key, and that did not.
+    authentic: (u64, u64),
     /// The stream has no timestamps of its own: what the camera made, and when, is unknown.
     no_media_clock: bool,
     /// How often a still is fetched, where it is one.
@@ -84,6 +88,8 @@ pub struct Meter {
     silent_since_picture: bool,
 }
 
+/// So many packets that do not fit, without one that does, are a wrong key and not damage on the way.
+const WRONG_KEY: u64 = 10;
 /// Refusing for this long is refusing the stream, not a picture.
 const REFUSES: Duration = Duration::from_secs(1);
 /// A question without an answer for this long is told.
@@ -137,6 +143,8 @@ impl Meter {
             unanswered: None,
             known_rate: None,
             awaited: 0,
+            key_unknown: false,
+            authentic: (0, 0),
             no_media_clock: false,
             still: None,
             remark: None,
@@ -298,9 +306,32 @@ impl Meter {
         self.inner_codec.as_ref().or_else(|| self.video.as_ref().map(|video| &video.codec))
     }
 
+    /// A session begins; whether it is encrypted by a key that is not known.
+    pub const fn on_protection(&mut self, key_unknown: bool) {
+        self.key_unknown = key_unknown;
+        self.authentic = (0, 0);
+    }
+
+    /// A protected packet came; whether it fits the key.
+    pub const fn on_authentic(&mut self, fits: bool) {
+        if fits {
+            self.authentic.0 += 1;
+        } else {
+            self.authentic.1 += 1;
+            self.dropped.not_authentic += 1;
+        }
+    }
+
+    /// Packets come and not one fits the key: the key is wrong, the stream is not broken.
+    const fn key_is_wrong(&self) -> bool {
+        self.authentic.0 == 0 && self.authentic.1 >= WRONG_KEY
+    }
+
     /// Its packets are scrambled and no picture can come of them.
     fn key_needed(&self) -> bool {
-        self.transport_stream.is_some_and(|ts| ts.scrambled > 0 && ts.scrambled == ts.packets)
+        self.key_unknown
+            || self.key_is_wrong()
+            || self.transport_stream.is_some_and(|ts| ts.scrambled > 0 && ts.scrambled == ts.packets)
     }
 
     /// The parameter set in force.
@@ -427,6 +458,8 @@ impl Meter {
         let video = self.video.as_ref().filter(|_| self.session == SessionState::Playing)?;
         let codec = self.codec().unwrap_or(&video.codec);
         match self.unusual {
+            _ if self.key_unknown => Some("the stream is encrypted (SRTP) and no key is known".into()),
+            _ if self.key_is_wrong() => Some("the stream's packets do not fit its key: the key is wrong".into()),
             _ if self.key_needed() => Some("the stream is scrambled and its key is not known".into()),
             _ if matches!(codec, Codec::Other(_)) => Some(format!("{codec} is received and measured, but not decoded here")),
             Some(what) if self.refuses(now) => Some(format!("{codec} {what} is received and measured, but not decoded here")),

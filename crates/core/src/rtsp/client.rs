@@ -441,9 +441,10 @@ impl Client {
     }
 
     fn setup(&mut self, now: Mono, target: &str, tcp: bool) {
+        let profile = if self.video.as_ref().is_some_and(|video| video.secure) { "RTP/SAVP" } else { "RTP/AVP" };
         let transport = match self.config.udp_ports.filter(|_| !tcp) {
-            Some((rtp, rtcp)) => format!("RTP/AVP;unicast;client_port={rtp}-{rtcp}"),
-            None => "RTP/AVP/TCP;unicast;interleaved=0-1".to_owned(),
+            Some((rtp, rtcp)) => format!("{profile};unicast;client_port={rtp}-{rtcp}"),
+            None => format!("{profile}/TCP;unicast;interleaved=0-1"),
         };
         let mut request = self.request("SETUP", target);
         request.headers.push("Transport", transport);
