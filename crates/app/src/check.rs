@@ -3,9 +3,10 @@
 use crate::cli::CheckOptions;
 use crate::engine::{pool, wire};
 use crate::intake::{find_service, take_in};
-use crate::kept::{Kept, path_patterns, sightings, trust_of};
+use crate::kept::{Kept, key_from, path_patterns, sightings, trust_of};
 use lattice_core::check::{Circumstances, Ladder, Step, StepState, StreamWatch, advice};
 use lattice_core::find::PathPattern;
+use lattice_core::srtp::MasterKey;
 use lattice_core::target::{Target, understand};
 use lattice_core::{Cause, Mono, SourceUrl, TransportChoice};
 use lattice_media::{Pool, Wanted};
@@ -43,6 +44,8 @@ pub struct Subject {
     pub transport: TransportChoice,
     /// How its certificate is judged.
     pub trust: Trust,
+    /// The key of its encrypted stream.
+    pub key: Option<MasterKey>,
     /// What was last seen of it.
     pub seen: Option<Sighting>,
 }
@@ -106,10 +109,11 @@ fn target_report(shown: &str, ladder: &Ladder) -> TargetReport {
 /// The subjects of the command line: names of the site's cameras, and addresses in any form.
 fn subjects(options: &CheckOptions, kept: &Kept, sightings: &Sightings) -> anyhow::Result<Vec<Subject>> {
     let given = crate::add::sign_in(&options.sign_in)?.map(|(credentials, _)| credentials);
+    let key = key_from(options.key_env.as_deref())?;
     let mut out = Vec::new();
     let mut add = |shown: String, target: Target, transport: TransportChoice, trust: Trust| {
         let seen = sightings.of(&sighting_key(&target)).cloned();
-        out.push(Subject { shown, target, transport, trust, seen });
+        out.push(Subject { shown, target, transport, trust, key: key.clone(), seen });
     };
     let names: Vec<&str> =
         if options.all { kept.file.site().cameras.iter().map(|camera| camera.name.as_str()).collect() } else { Vec::new() };
@@ -502,7 +506,11 @@ impl<'a> Climb<'a> {
     async fn climb_stream(&mut self, checker: &Checker, url: &SourceUrl, address: IpAddr, tell: &impl Fn(&Ladder)) {
         let (lane, sink, post) = wire(&checker.pool, |_| {});
         lane.want(Some(TILE));
-        let config = SourceConfig { trust: self.subject.trust, ..SourceConfig::new(url.clone(), self.subject.transport) };
+        let config = SourceConfig {
+            trust: self.subject.trust,
+            key: self.subject.key.clone(),
+            ..SourceConfig::new(url.clone(), self.subject.transport)
+        };
         let source = Source::open(checker.runtime.handle(), config, Some(sink));
         post.set(source.stations());
         let mut watch = StreamWatch::new(clock::now(), self.began + WITHIN, self.around);

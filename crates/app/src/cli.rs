@@ -214,6 +214,9 @@ pub struct MeasureOptions {
     /// Measure without decoding
     #[arg(long)]
     pub no_decode: bool,
+    /// The variable of the environment that holds the key of encrypted (SRTP) streams, in Base64 or hexadecimal
+    #[arg(long, value_name = "NAME")]
+    pub key_env: Option<String>,
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
@@ -274,6 +277,9 @@ pub struct CheckOptions {
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
+    /// The variable of the environment that holds the key of encrypted (SRTP) streams, in Base64 or hexadecimal
+    #[arg(long, value_name = "NAME")]
+    pub key_env: Option<String>,
     /// The sign-in to use.
     #[command(flatten)]
     pub sign_in: SignInOptions,

@@ -262,6 +262,7 @@ impl Errands {
                 target: target.with_credentials(credentials),
                 transport: camera.transport,
                 trust: trust_of(camera),
+                key: None,
                 seen: None,
             };
             let (checker, news, limit) = (checker.clone(), self.news.clone(), limit.clone());

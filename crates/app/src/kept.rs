@@ -3,6 +3,7 @@
 use crate::places;
 use anyhow::Context as _;
 use lattice_core::find::{PathPattern, common_paths};
+use lattice_core::srtp::MasterKey;
 use lattice_core::{Credentials, Secret};
 use lattice_net::{Fingerprint, Trust};
 use lattice_store::site::CertificateTrust;
@@ -73,6 +74,13 @@ pub fn password_from(variable: &str) -> Result<Secret<String>, String> {
     std::env::var(variable)
         .map(Secret::new)
         .map_err(|_| format!("the variable {variable} is not set: it should hold the password"))
+}
+
+/// The key of encrypted streams out of the environment.
+pub fn key_from(variable: Option<&str>) -> anyhow::Result<Option<MasterKey>> {
+    let Some(variable) = variable else { return Ok(None) };
+    let text = std::env::var(variable).with_context(|| format!("the variable {variable} is not set: it should hold the key"))?;
+    Ok(Some(MasterKey::entered(&text).with_context(|| format!("the variable {variable} holds no key"))?))
 }
 
 /// How a camera's certificate is judged, as the network layer takes it.

@@ -39,6 +39,7 @@ pub fn run(options: &ListenOptions) -> anyhow::Result<ExitCode> {
     }
     let origin = Origin::Listen(ListenConfig { address: options.address, port: options.port, description });
     let subject = Subject { name: origin.to_string(), origin };
-    let how = How { span: options.span, json: options.json, decodes: !options.no_decode, transport: TransportChoice::Udp };
-    measure(vec![subject], how)
+    let how =
+        How { span: options.span, json: options.json, decodes: !options.no_decode, transport: TransportChoice::Udp, key: None };
+    measure(vec![subject], &how)
 }

@@ -3,6 +3,7 @@
 use crate::cli::MeasureOptions;
 use jiff::Timestamp;
 use lattice_core::meter::{Dropout, Figures, Spread};
+use lattice_core::srtp::MasterKey;
 use lattice_core::{FrameRate, TransportChoice};
 use lattice_media::Wanted;
 use lattice_net::{Origin, Runtime, Source, SourceConfig, clock};
@@ -169,7 +170,7 @@ pub struct Subject {
 }
 
 /// How to measure.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct How {
     /// How long.
     pub span: Duration,
@@ -179,27 +180,34 @@ pub struct How {
     pub decodes: bool,
     /// How packets are asked for.
     pub transport: TransportChoice,
+    /// The key of encrypted streams.
+    pub key: Option<MasterKey>,
 }
 
 /// Measures the sources of a command line.
 pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("measure");
     let subjects = options.urls.iter().map(|origin| Subject { name: origin.to_string(), origin: origin.clone() }).collect();
-    let how = How { span: options.span, json: options.json, decodes: !options.no_decode, transport: options.transport.into() };
-    measure(subjects, how)
+    let key = crate::kept::key_from(options.key_env.as_deref())?;
+    let how =
+        How { span: options.span, json: options.json, decodes: !options.no_decode, transport: options.transport.into(), key };
+    measure(subjects, &how)
 }
 
 /// Measures, prints, and answers with the exit status.
 #[allow(clippy::needless_pass_by_value, reason = "its sources are measured and gone")]
-pub fn measure(subjects: Vec<Subject>, how: How) -> anyhow::Result<ExitCode> {
+pub fn measure(subjects: Vec<Subject>, how: &How) -> anyhow::Result<ExitCode> {
     let runtime = Runtime::start()?;
     let pool = how.decodes.then(crate::engine::pool);
     let sources: Vec<Source> = subjects
         .iter()
         .map(|subject| {
             let wired = pool.as_ref().map(|pool| crate::engine::wire(pool, |_| {}));
-            let config =
-                SourceConfig { decodes: how.decodes, ..SourceConfig::from_origin(subject.origin.clone(), how.transport) };
+            let config = SourceConfig {
+                decodes: how.decodes,
+                key: how.key.clone(),
+                ..SourceConfig::from_origin(subject.origin.clone(), how.transport)
+            };
             let Some((lane, sink, post)) = wired else { return Source::open(runtime.handle(), config, None) };
             lane.want(Some(TILE));
             let source = Source::open(runtime.handle(), config, Some(sink));
@@ -233,7 +241,7 @@ pub fn measure(subjects: Vec<Subject>, how: How) -> anyhow::Result<ExitCode> {
 
 /// Waits, with a line of progress on standard error where a person is looking. Ends on a signal
 /// too: what was measured by then is printed.
-fn watch(sources: &[Source], how: How) {
+fn watch(sources: &[Source], how: &How) {
     let started = Instant::now();
     let stop = Arc::new(AtomicBool::new(false));
     let signals = [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM];

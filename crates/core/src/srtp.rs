@@ -166,7 +166,9 @@ impl Keys {
 
     fn tag(&self, parts: &[&[u8]]) -> [u8; 20] {
         let Ok(mut mac) = Hmac::<Sha1>::new_from_slice(&self.authentication) else { return [0; 20] };
-        parts.iter().for_each(|part| mac.update(part));
+        for part in parts {
+            mac.update(part);
+        }
         mac.finalize().into_bytes().into()
     }
 }
