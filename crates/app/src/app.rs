@@ -2,6 +2,7 @@
 //! [`Effect`]s.
 
 use crate::desk::{Desk, Errand, Page, SignInFor, Typing};
+use crate::device_page::DevicePage;
 use crate::keymap::{Action, Context, DeskStep, TypingKind, action};
 use crate::theme::Tone;
 use crate::view::regions;
@@ -156,7 +157,7 @@ pub const FAULTS: [(&str, &str); 5] = [
 ];
 
 /// What is to be done outside.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Effect {
     /// A camera is there, or is another one now, at this place of the site.
     Define(usize),
@@ -262,6 +263,7 @@ impl App {
     /// Where keys apply now.
     pub fn context(&self) -> Context {
         match self.overlay {
+            Overlay::None if self.desk.device.as_ref().is_some_and(|device| device.password.is_some()) => Context::Password,
             Overlay::None if self.desk.sign_in.is_some() => Context::SignIn,
             Overlay::None if self.desk.typing.is_some() => Context::Typing,
             Overlay::None => match self.page {
@@ -271,6 +273,7 @@ impl App {
                 Page::Find => Context::Find,
                 Page::Add => Context::Add,
                 Page::Check => Context::Check,
+                Page::Device => Context::Device,
             },
             Overlay::Help(_) => Context::Help,
             Overlay::Faults => Context::Faults,
@@ -322,7 +325,7 @@ impl App {
                 self.page = Page::Add;
                 self.desk.input = Input::new(text.trim().to_owned());
             }
-            Context::Add | Context::SignIn | Context::Typing => {
+            Context::Add | Context::SignIn | Context::Typing | Context::Password => {
                 if let Some(input) = self.desk.text(self.page) {
                     let cursor = input.cursor();
                     let mut value: Vec<char> = input.value().chars().collect();
@@ -583,7 +586,7 @@ impl App {
     /// Where `esc` leads from a page of the desk.
     fn step_back(&mut self) {
         self.page = match self.page {
-            Page::Find | Page::Add | Page::Check if !self.desk.site.cameras.is_empty() => Page::Roster,
+            Page::Find | Page::Add | Page::Check | Page::Device if !self.desk.site.cameras.is_empty() => Page::Roster,
             _ if self.tiles.is_empty() => Page::Welcome,
             _ => Page::Wall,
         };
@@ -625,13 +628,24 @@ impl App {
             DeskStep::SignIn => self.open_sign_in(),
             DeskStep::Type(what) => self.begin_typing(what),
             DeskStep::Done => return self.end_typing(),
-            DeskStep::Cancel => (self.desk.typing, self.desk.sign_in) = (None, None),
+            DeskStep::Cancel => {
+                (self.desk.typing, self.desk.sign_in) = (None, None);
+                if let Some(device) = &mut self.desk.device {
+                    device.password = None;
+                }
+            }
             DeskStep::NextField => {
+                if let Some(form) = self.desk.device.as_mut().and_then(|device| device.password.as_mut()) {
+                    form.at = (form.at + 1) % 3;
+                }
                 if let Some(form) = &mut self.desk.sign_in {
                     form.on_password = !form.on_password;
                 }
             }
             DeskStep::WholeGroup => {
+                if let Some(form) = self.desk.device.as_mut().and_then(|device| device.password.as_mut()) {
+                    form.whole_group = !form.whole_group;
+                }
                 if let Some(form) = &mut self.desk.sign_in {
                     form.whole_group = !form.whole_group;
                 }
@@ -652,6 +666,57 @@ impl App {
             DeskStep::Toggle => return self.desk.selected().map(|camera| Errand::Toggle(camera.name.clone())),
             DeskStep::Remove => return self.desk.selected().map(|camera| Errand::Remove(camera.name.clone())),
             DeskStep::Undo => return Some(Errand::Undo),
+            DeskStep::Device => {
+                let name = match &self.desk.device {
+                    Some(device) if self.page == Page::Device => device.camera.clone(),
+                    _ => self.desk_camera()?,
+                };
+                self.page = Page::Device;
+                self.desk.device = Some(DevicePage::new(name.clone()));
+                return Some(Errand::AskDevice(name));
+            }
+            DeskStep::Setting(_)
+            | DeskStep::Step(_)
+            | DeskStep::Apply
+            | DeskStep::Back
+            | DeskStep::SetClock
+            | DeskStep::Password
+            | DeskStep::Dhcp => {
+                return self.device_step(step);
+            }
+        }
+        None
+    }
+
+    fn device_step(&mut self, step: DeskStep) -> Option<Errand> {
+        if step == DeskStep::Password {
+            self.desk.ask_password();
+            return None;
+        }
+        let page = self.desk.device.as_mut()?;
+        let name = page.camera.clone();
+        match step {
+            DeskStep::Setting(steps) => page.select_setting(steps),
+            DeskStep::Step(up) => page.step(up),
+            DeskStep::Apply => {
+                let (wanted, before) = (page.wanted.take()?, page.encoder()?.clone());
+                page.before.push(before);
+                return Some(Errand::SetEncoder(name, Box::new(wanted)));
+            }
+            DeskStep::Back => {
+                let before = page.before.pop();
+                if before.is_none() {
+                    self.say(Tone::Text, "nothing was changed here that could be set back".into());
+                }
+                return before.map(|before| Errand::SetEncoder(name, Box::new(before)));
+            }
+            DeskStep::SetClock => return Some(Errand::SetClock(name)),
+            DeskStep::Dhcp => {
+                let facts = page.facts.as_ref()?.as_ref().ok()?;
+                let dhcp = facts.network.as_ref().ok()?.first()?.dhcp?;
+                return Some(Errand::SwitchDhcp(name, !dhcp));
+            }
+            _ => {}
         }
         None
     }
@@ -660,11 +725,15 @@ impl App {
     fn desk_camera(&self) -> Option<String> {
         match self.page {
             Page::Wall => self.selected_tile().map(|tile| self.name(tile).to_owned()),
+            Page::Device => self.desk.device.as_ref().map(|device| device.camera.clone()),
             _ => self.desk.selected().map(|camera| camera.name.clone()),
         }
     }
 
     fn move_row(&mut self, rows: i32) {
+        if let (Page::Device, Some(device)) = (self.page, &mut self.desk.device) {
+            return device.select(rows);
+        }
         let (row, count) = match self.page {
             Page::Find => (&mut self.desk.found_row, self.desk.findings.devices().count()),
             Page::Check => (&mut self.desk.check_row, self.desk.checks.len()),
@@ -732,6 +801,15 @@ impl App {
     }
 
     fn end_typing(&mut self) -> Option<Errand> {
+        if self.desk.device.as_ref().is_some_and(|device| device.password.is_some()) {
+            return match self.desk.give_password() {
+                Ok(errand) => errand,
+                Err(objection) => {
+                    self.say(Tone::Alarm, objection);
+                    None
+                }
+            };
+        }
         if let Some(form) = &mut self.desk.sign_in {
             if !form.on_password {
                 form.on_password = true;

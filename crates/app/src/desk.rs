@@ -2,8 +2,10 @@
 //! done outside comes out as [`Errand`]s.
 
 use crate::check::Subject;
+use crate::device_page::{DeviceFacts, DevicePage, PasswordForm};
 use lattice_core::check::Ladder;
 use lattice_core::find::{Change, Findings, FoundDevice};
+use lattice_core::onvif::Encoder;
 use lattice_core::target::{Row, Target, understand_list};
 use lattice_core::{Credentials, Secret};
 use lattice_net::find::FindProgress;
@@ -28,6 +30,8 @@ pub enum Page {
     Add,
     /// Reach checks.
     Check,
+    /// One device.
+    Device,
 }
 
 /// Which camera a sign-in is for.
@@ -79,7 +83,7 @@ pub struct Taken {
 }
 
 /// What is to be done outside.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Errand {
     /// Search the network: these ranges as typed, or what is proposed.
     Search(String),
@@ -101,6 +105,16 @@ pub enum Errand {
     Remove(String),
     /// Undo the last removal.
     Undo,
+    /// Ask the device of a camera what it is and offers.
+    AskDevice(String),
+    /// Set the clock of a camera's device to this machine's.
+    SetClock(String),
+    /// Switch a camera's device between DHCP and the address that it has.
+    SwitchDhcp(String, bool),
+    /// Set an encoder of a camera's device.
+    SetEncoder(String, Box<Encoder>),
+    /// Give the devices of cameras this password: their first, or another.
+    SetPassword(Vec<String>, Credentials, bool),
 }
 
 /// A reach check on the screen.
@@ -151,6 +165,8 @@ pub struct Desk {
     pub checks: Vec<Checked>,
     /// The selected check.
     pub check_row: usize,
+    /// The device that is looked at.
+    pub device: Option<DevicePage>,
 }
 
 /// Whether a camera passes a filter: each word must occur in one of its texts.
@@ -285,6 +301,9 @@ impl Desk {
 
     /// The text that is typed now.
     pub fn text(&mut self, page: Page) -> Option<&mut Input> {
+        if let Some(form) = self.device.as_mut().and_then(|device| device.password.as_mut()) {
+            return form.fields.get_mut(form.at);
+        }
         if let Some(form) = &mut self.sign_in {
             return Some(if form.on_password { &mut form.password } else { &mut form.user });
         }
@@ -292,6 +311,46 @@ impl Desk {
             return Some(input);
         }
         (page == Page::Add).then_some(&mut self.input)
+    }
+
+    /// Opens the form for the password of the device that is looked at.
+    pub fn ask_password(&mut self) {
+        let sign_in = self.device.as_ref().and_then(|page| self.site.camera(&page.camera)?.sign_in.clone());
+        let user = sign_in.and_then(|name| self.site.sign_in(&name)).map(|sign_in| sign_in.user.clone());
+        let Some(page) = &mut self.device else { return };
+        let no_account = |facts: &DeviceFacts| facts.users.as_ref().is_ok_and(Vec::is_empty);
+        let first = match &page.facts {
+            Some(Ok(facts)) => no_account(facts),
+            // One that wants a sign-in for everything may still have no account: it says so when it is tried.
+            _ => user.is_none(),
+        };
+        let at = usize::from(user.is_some());
+        let fields = [Input::new(user.unwrap_or_default()), Input::default(), Input::default()];
+        page.password = Some(PasswordForm { first, fields, at, whole_group: false });
+    }
+
+    /// The password form is done: to the next field, or what is to be done.
+    pub fn give_password(&mut self) -> Result<Option<Errand>, String> {
+        let Some(page) = &mut self.device else { return Ok(None) };
+        let Some(form) = &mut page.password else { return Ok(None) };
+        if form.at < 2 {
+            form.at += 1;
+            return Ok(None);
+        }
+        if let Some(objection) = form.objection() {
+            return Err(objection);
+        }
+        let (account, first, whole_group) = (form.account(), form.first, form.whole_group);
+        page.password = None;
+        let camera = page.camera.clone();
+        let group = self.site.camera(&camera).and_then(|camera| camera.group.clone()).filter(|_| whole_group);
+        let names = match group {
+            Some(group) => {
+                self.site.cameras.iter().filter(|one| one.group.as_ref() == Some(&group)).map(|one| one.name.clone()).collect()
+            }
+            None => vec![camera],
+        };
+        Ok(Some(Errand::SetPassword(names, account, first)))
     }
 
     /// A check begins, or one goes on.

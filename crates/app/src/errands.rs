@@ -3,16 +3,18 @@
 use crate::app::{CameraDef, StreamDef, StreamRole};
 use crate::check::{Checker, Subject, check};
 use crate::desk::{Errand, Taken};
+use crate::device_page::DeviceFacts;
 use crate::intake::{Intake, Trouble, take_in};
 use crate::kept::{Kept, path_patterns, trust_of};
 use crossbeam_channel::Sender;
 use lattice_core::check::Ladder;
 use lattice_core::find::{AddressRange, MANY_ADDRESSES, PathPattern};
+use lattice_core::onvif::{AddressPlan, UserLevel};
 use lattice_core::target::Target;
-use lattice_core::{Cause, Credentials};
+use lattice_core::{Cause, ClockOffset, Credentials};
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
-use lattice_net::{ListenConfig, Origin};
+use lattice_net::{Device, DeviceError, ListenConfig, Origin};
 use lattice_store::{Camera, PasswordSource, Role, SiteError};
 use std::sync::Arc;
 use std::time::Duration;
@@ -34,6 +36,14 @@ pub enum DeskNews {
     Asked(Target, Result<Intake, Trouble>),
     /// A check went on, or ended.
     Checked(Subject, Ladder, bool),
+    /// A camera's device was asked.
+    Device(String, Result<DeviceFacts, String>),
+    /// A camera's device's clock was read.
+    Clock(String, Result<ClockOffset, String>),
+    /// An order to a camera's device is done, or why not.
+    Ordered(String, Result<String, String>),
+    /// Cameras' devices took a password.
+    PasswordSet(Vec<String>, Credentials, Vec<String>),
 }
 
 /// What came of news or an errand, for the wall.
@@ -49,6 +59,21 @@ pub struct Outcome {
     pub renamed: Vec<(String, String)>,
     /// What to say.
     pub say: Option<String>,
+}
+
+/// Everything that a device says of itself.
+async fn device_facts(device: &mut Device, signed: bool) -> Result<DeviceFacts, String> {
+    let text = |error: DeviceError| error.to_string();
+    device.greet().await.map_err(text)?;
+    let information = device.information(signed).await.map_err(text)?;
+    let mut streams = Vec::new();
+    for offered in device.streams(signed).await.map_err(text)? {
+        let limits = device.encoder_limits(&offered.profile).await.unwrap_or_default();
+        streams.push((offered, limits));
+    }
+    let users = device.users(signed).await.map_err(text);
+    let network = device.network().await.map_err(text);
+    Ok(DeviceFacts { information, streams, users, network })
 }
 
 /// The site, its passwords, and the runtime.
@@ -132,6 +157,35 @@ impl Errands {
                     ..Outcome::default()
                 })
             }
+            Errand::AskDevice(name) => self.ask_device(&name).map(|()| Outcome::default()),
+            Errand::SetClock(name) => {
+                let order = |device: Device| async move { device.set_clock().await };
+                self.order(&name, "its clock is set to this machine's", order).map(|()| Outcome::default())
+            }
+            Errand::SetEncoder(name, encoder) => {
+                let order = |device: Device| async move { device.set_encoder(&encoder).await };
+                self.order(&name, "its encoder is set; b sets it back", order).map(|()| Outcome::default())
+            }
+            Errand::SwitchDhcp(name, dhcp) => {
+                let order = move |device: Device| async move {
+                    let Some(interface) = device.network().await?.into_iter().next() else { return Ok(()) };
+                    let fixed = interface.address.map(|(address, bits)| AddressPlan::Fixed(address, bits));
+                    let plan = if dhcp { Some(AddressPlan::Dhcp) } else { fixed };
+                    match plan {
+                        Some(plan) => device.set_address(&interface.token, plan).await,
+                        None => Ok(()),
+                    }
+                };
+                let done = if dhcp {
+                    "it takes its address by DHCP from now on"
+                } else {
+                    "it keeps the address that it has from now on"
+                };
+                self.order(&name, done, order).map(|()| Outcome::default())
+            }
+            Errand::SetPassword(names, account, first) => {
+                self.set_passwords(&names, &account, first).map(|()| Outcome::default())
+            }
             Errand::Undo => {
                 let camera = self.removed.pop().ok_or("there is nothing to bring back")?;
                 self.change(|editor| editor.put_camera(&camera))?;
@@ -139,6 +193,91 @@ impl Errands {
                 Ok(Outcome { added: self.definition(&camera).into_iter().collect(), say, ..Outcome::default() })
             }
         }
+    }
+
+    /// The device of a camera, as it is reached.
+    fn device(&self, name: &str) -> Result<(Device, bool), String> {
+        let camera = self.camera(name)?;
+        let host = camera.address.clone().ok_or_else(|| format!("{name} has no device: it is a pushed stream"))?;
+        let port = camera
+            .service_port
+            .ok_or_else(|| format!("the device service of {name} is not known: add it by its address alone"))?;
+        let credentials = self.kept.credentials(&camera)?;
+        let signed = credentials.is_some();
+        Ok((Device::new(&host, port, credentials, None).trusting(trust_of(&camera)), signed))
+    }
+
+    fn ask_device(&self, name: &str) -> Result<(), String> {
+        let (mut device, signed) = self.device(name)?;
+        let (news, name) = (self.news.clone(), name.to_owned());
+        self.runtime.spawn(async move {
+            let facts = device_facts(&mut device, signed).await;
+            let reached = facts.is_ok();
+            let _ = news.send(DeskNews::Device(name.clone(), facts));
+            if reached {
+                let clock = match device.clock_offset().await {
+                    Ok(Some(offset)) => Ok(offset),
+                    Ok(None) => Err("it does not tell its time".to_owned()),
+                    Err(error) => Err(error.to_string()),
+                };
+                let _ = news.send(DeskNews::Clock(name, clock));
+            }
+        });
+        Ok(())
+    }
+
+    /// Gives a device an order; what came of it follows as news.
+    fn order<F>(&self, name: &str, done: &str, order: impl FnOnce(Device) -> F + Send + 'static) -> Result<(), String>
+    where
+        F: Future<Output = Result<(), DeviceError>> + Send,
+    {
+        let (mut device, _) = self.device(name)?;
+        let (news, name, done) = (self.news.clone(), name.to_owned(), done.to_owned());
+        self.runtime.spawn(async move {
+            let greeted = device.greet().await;
+            let result = match greeted {
+                Ok(_) | Err(DeviceError::SignInNeeded) => order(device).await,
+                Err(error) => Err(error),
+            };
+            let _ = news.send(DeskNews::Ordered(name, result.map(|()| done).map_err(|error| error.to_string())));
+        });
+        Ok(())
+    }
+
+    fn set_passwords(&self, names: &[String], account: &Credentials, first: bool) -> Result<(), String> {
+        let devices: Vec<(String, Device)> =
+            names.iter().map(|name| Ok((name.clone(), self.device(name)?.0))).collect::<Result<_, String>>()?;
+        let (news, account) = (self.news.clone(), account.clone());
+        self.runtime.spawn(async move {
+            let (mut done, mut failed) = (Vec::new(), Vec::new());
+            for (name, mut device) in devices {
+                let _ = device.greet().await; // what the clock does not say the order itself will
+                let result = if first {
+                    device.create_first_user(&account).await
+                } else {
+                    // An account keeps the rights that it has.
+                    let users = device.users(true).await.unwrap_or_default();
+                    let level =
+                        users.iter().find(|user| user.name == account.user).map_or(UserLevel::Administrator, |user| user.level);
+                    device.set_password(&account, level).await
+                };
+                match result {
+                    Ok(()) => done.push(name),
+                    Err(error) => failed.push(format!("{name}: {error}")),
+                }
+            }
+            let _ = news.send(DeskNews::PasswordSet(done, account, failed));
+        });
+        Ok(())
+    }
+
+    /// Cameras' devices took a password: it is kept, and their streams begin anew with it.
+    pub fn on_password_set(&mut self, names: &[String], account: &Credentials, failed: &[String]) -> Result<Outcome, String> {
+        let mut outcome = if names.is_empty() { Outcome::default() } else { self.sign_in(names, account)? };
+        let done = if names.is_empty() { String::new() } else { format!("the password was set on {}", names.join(", ")) };
+        let not = if failed.is_empty() { String::new() } else { format!(" not set on {}", failed.join("; ")) };
+        outcome.say = Some(format!("{done}{not}").trim().to_owned());
+        Ok(outcome)
     }
 
     fn camera(&self, name: &str) -> Result<Camera, String> {

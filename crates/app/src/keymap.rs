@@ -25,12 +25,16 @@ pub enum Context {
     Typing,
     /// The form for a sign-in.
     SignIn,
+    /// One device.
+    Device,
+    /// The form for a device's password.
+    Password,
 }
 
 impl Context {
     /// Keys that are letters are text here.
     pub const fn is_text(self) -> bool {
-        matches!(self, Self::Add | Self::Typing | Self::SignIn)
+        matches!(self, Self::Add | Self::Typing | Self::SignIn | Self::Password)
     }
 
     /// Its title in the help.
@@ -46,6 +50,8 @@ impl Context {
             Self::Check => "Reach check",
             Self::Typing => "Line of text",
             Self::SignIn => "Sign-in",
+            Self::Device => "Device",
+            Self::Password => "Password of a device",
         }
     }
 }
@@ -95,6 +101,22 @@ pub enum DeskStep {
     Remove,
     /// Bring the last one back.
     Undo,
+    /// Look at the selected camera's device.
+    Device,
+    /// Select another setting.
+    Setting(i32),
+    /// Move the selected setting up or down.
+    Step(bool),
+    /// Set the encoder as it is shown.
+    Apply,
+    /// Set the encoder back as it was before the last change.
+    Back,
+    /// Set the device's clock.
+    SetClock,
+    /// Set the device's password.
+    Password,
+    /// Switch between DHCP and a fixed address.
+    Dhcp,
 }
 
 /// What is typed.
@@ -195,6 +217,13 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Roster, "a", Action::Desk(DeskStep::Add), "add one by its address", Some("add")),
     row(Context::Roster, "s", Action::Desk(DeskStep::SignIn), "sign in to it, or to its group", Some("sign in")),
     row(Context::Roster, "i", Action::Desk(DeskStep::Check), "reach check of it", Some("check")),
+    row(
+        Context::Roster,
+        "d",
+        Action::Desk(DeskStep::Device),
+        "its device: streams, encoders, clock, accounts, address",
+        Some("device"),
+    ),
     row(Context::Roster, "I", Action::Desk(DeskStep::CheckAll), "reach check of all cameras", None),
     row(Context::Roster, "e", Action::Desk(DeskStep::Type(TypingKind::Rename)), "give it another name", Some("rename")),
     row(Context::Roster, "g", Action::Desk(DeskStep::Type(TypingKind::Group)), "put it into a group", None),
@@ -235,6 +264,33 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Check, "?", Action::Help, "this help", Some("help")),
     row(Context::Check, "esc q", Action::Back, "back", Some("back")),
     row(Context::Check, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Device, "down j", Action::Desk(DeskStep::Row(1)), "the next stream", None),
+    row(Context::Device, "up k", Action::Desk(DeskStep::Row(-1)), "the stream before", None),
+    row(Context::Device, "right l tab", Action::Desk(DeskStep::Setting(1)), "the next setting", Some("setting")),
+    row(Context::Device, "left h backtab", Action::Desk(DeskStep::Setting(-1)), "the setting before", None),
+    row(Context::Device, "+ =", Action::Desk(DeskStep::Step(true)), "more of it", Some("more")),
+    row(Context::Device, "-", Action::Desk(DeskStep::Step(false)), "less of it", Some("less")),
+    row(Context::Device, "enter", Action::Desk(DeskStep::Apply), "set the encoder so", Some("set")),
+    row(Context::Device, "b", Action::Desk(DeskStep::Back), "set it back as it was before", Some("set back")),
+    row(Context::Device, "t", Action::Desk(DeskStep::SetClock), "set its clock to this machine's", Some("set clock")),
+    row(Context::Device, "p", Action::Desk(DeskStep::Password), "its first password, or another one", Some("password")),
+    row(Context::Device, "y", Action::Desk(DeskStep::Dhcp), "switch between DHCP and a fixed address", None),
+    row(Context::Device, "s", Action::Desk(DeskStep::SignIn), "sign in", None),
+    row(Context::Device, "r", Action::Desk(DeskStep::Device), "ask it again", None),
+    row(Context::Device, "?", Action::Help, "this help", Some("help")),
+    row(Context::Device, "esc q", Action::Back, "back", Some("back")),
+    row(Context::Device, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Password, "enter", Action::Desk(DeskStep::Done), "to the next field; at the last, set it", Some("set")),
+    row(Context::Password, "tab", Action::Desk(DeskStep::NextField), "to the next field", Some("next field")),
+    row(
+        Context::Password,
+        "ctrl-g",
+        Action::Desk(DeskStep::WholeGroup),
+        "on the whole group, or this one only",
+        Some("whole group"),
+    ),
+    row(Context::Password, "esc", Action::Desk(DeskStep::Cancel), "not now", Some("cancel")),
+    row(Context::Password, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Typing, "enter", Action::Desk(DeskStep::Done), "done", Some("done")),
     row(Context::Typing, "esc", Action::Desk(DeskStep::Cancel), "leave it as it was", Some("cancel")),
     row(Context::Typing, "ctrl-c", Action::Quit, "leave", None),

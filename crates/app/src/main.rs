@@ -7,6 +7,7 @@ mod check;
 mod cli;
 mod demo;
 mod desk;
+mod device_page;
 mod engine;
 mod errands;
 mod find;

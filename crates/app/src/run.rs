@@ -375,6 +375,34 @@ impl Wall {
             DeskNews::Found(found) => drop(self.app.desk.findings.learn(found.address, found.learnt)),
             DeskNews::Searching(progress) => self.app.desk.progress = Some(progress),
             DeskNews::Checked(subject, ladder, done) => self.app.desk.on_check(&subject, ladder, done),
+            DeskNews::Device(name, facts) => {
+                if let Some(page) = self.app.desk.device.as_mut().filter(|page| page.camera == name) {
+                    page.facts = Some(facts);
+                }
+            }
+            DeskNews::Clock(name, clock) => {
+                if let Some(page) = self.app.desk.device.as_mut().filter(|page| page.camera == name) {
+                    page.clock = Some(clock);
+                }
+            }
+            DeskNews::Ordered(name, result) => {
+                let (tone, text) = match &result {
+                    Ok(done) => (Tone::Text, format!("{name}: {done}")),
+                    Err(why) => (Tone::Alarm, format!("{name}: {why}")),
+                };
+                self.app.say(tone, text);
+                self.run_errand(Errand::AskDevice(name)); // as it is now
+            }
+            DeskNews::PasswordSet(done, account, failed) => {
+                let Some(errands) = &mut self.errands else { return };
+                match errands.on_password_set(&done, &account, &failed) {
+                    Ok(outcome) => self.on_outcome(outcome),
+                    Err(text) => self.app.say(Tone::Alarm, text),
+                }
+                if let Some(name) = self.app.desk.device.as_ref().map(|page| page.camera.clone()) {
+                    self.run_errand(Errand::AskDevice(name));
+                }
+            }
             DeskNews::Asked(target, result) => {
                 let Some(errands) = &mut self.errands else { return };
                 let (taken, outcome) = errands.on_asked(&target, result);

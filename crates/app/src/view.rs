@@ -69,6 +69,11 @@ fn in_front(app: &App, theme: Theme, buf: &mut Buffer) {
     if let Some(form) = &app.desk.sign_in {
         desk::sign_in(app, form, theme, buf);
     }
+    if let Some(page) = &app.desk.device
+        && let Some(form) = &page.password
+    {
+        desk::password(app, page, form, theme, buf);
+    }
     match app.overlay {
         Overlay::None => {}
         Overlay::Help(scroll) => overlay::help(app, theme, scroll, buf),

@@ -5,7 +5,7 @@ mod exposure;
 mod paths;
 mod range;
 
-pub use exposure::{Exposure, is_well_known};
+pub use exposure::{Exposure, Strength, is_well_known, strength};
 pub use paths::{MAX_PATH_TRIES, PathPattern, PathPatternError, common_paths};
 pub use range::{AddressRange, MANY_ADDRESSES, RangeError};
 

@@ -110,7 +110,10 @@ fn demux_ratio() {
     let pair = || seconds(&mut || bare(&units, &mut look)) / many();
     let mut ratios: Vec<f64> = (0..21).map(|_| pair()).collect();
     ratios.sort_by(f64::total_cmp);
-    println!("decoding over demultiplexing the same stream: median {:.0}, quartiles {:.0} and {:.0}", ratios[10], ratios[5], ratios[15]);
+    println!(
+        "decoding over demultiplexing the same stream: median {:.0}, quartiles {:.0} and {:.0}",
+        ratios[10], ratios[5], ratios[15]
+    );
 }
 
 /// Only the first unit counts as a keyframe, so that the lane keeps and decodes them all.

@@ -2,6 +2,7 @@
 
 mod add;
 mod check;
+mod device;
 mod find;
 mod roster;
 
@@ -25,6 +26,7 @@ pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
         Page::Find => find::draw(app, theme, area, buf),
         Page::Add => add::draw(app, theme, area, buf),
         Page::Check => check::draw(app, theme, area, buf),
+        Page::Device => device::draw(app, theme, area, buf),
     }
 }
 
@@ -116,6 +118,8 @@ fn typing_line(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) -> Rect {
     typed(theme, &label, input.value(), input.cursor(), Rect { height: 1, ..area }, buf);
     Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area }
 }
+
+pub use device::password;
 
 /// The form for a sign-in, in front of everything. A password is drawn as dots, however long it is.
 pub fn sign_in(app: &App, form: &SignInForm, theme: Theme, buf: &mut Buffer) {

@@ -64,8 +64,9 @@ pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
         Page::Find => Context::Find,
         Page::Add => Context::Add,
         Page::Check => Context::Check,
+        Page::Device => Context::Device,
     };
-    let others = [Context::Wall, Context::Roster, Context::Find, Context::Add, Context::Check, Context::SignIn];
+    let others = [Context::Wall, Context::Roster, Context::Find, Context::Add, Context::Check, Context::Device, Context::SignIn];
     for context in [here].into_iter().chain(others.into_iter().filter(|context| *context != here)) {
         lines.extend((!lines.is_empty()).then(Line::default));
         lines.push(title(context.title()));

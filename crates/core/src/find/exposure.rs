@@ -79,6 +79,42 @@ pub fn is_well_known(sign_in: &Credentials) -> bool {
             .any(|(name, passwords)| *name == user && passwords.iter().any(|known| known.eq_ignore_ascii_case(password)))
 }
 
+/// How well a password withstands guessing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Strength {
+    /// It does not, for this reason.
+    Weak(&'static str),
+    /// It does for a while.
+    Fair,
+    /// It does.
+    Strong,
+}
+
+/// Judges a new password as it is typed. Length counts most; kinds of characters count where it is short.
+#[must_use]
+pub fn strength(account: &Credentials) -> Strength {
+    let (password, user) = (account.password.reveal(), account.user.to_lowercase());
+    let length = password.chars().count();
+    if length < 8 {
+        return Strength::Weak("shorter than eight characters");
+    }
+    if is_well_known(account) {
+        return Strength::Weak("one that everybody knows");
+    }
+    if !user.is_empty() && password.to_lowercase().contains(&user) {
+        return Strength::Weak("it contains the user name");
+    }
+    let mut distinct: Vec<char> = password.chars().collect();
+    distinct.sort_unstable();
+    distinct.dedup();
+    if distinct.len() < 5 {
+        return Strength::Weak("the same few characters again and again");
+    }
+    let tests: [fn(char) -> bool; 4] = [|c| c.is_lowercase(), |c| c.is_uppercase(), |c| c.is_numeric(), |c| !c.is_alphanumeric()];
+    let kinds = tests.iter().filter(|test| password.chars().any(*test)).count();
+    if length >= 14 || (length >= 10 && kinds >= 3) { Strength::Strong } else { Strength::Fair }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -91,5 +127,21 @@ mod tests {
         };
         assert!(known("admin", "12345") && known("Admin", "ADMIN") && known("keeper", "keeper") && known("harbour", ""));
         assert!(!known("harbour", "ebb-and-flow") && !known("admin", "a good one"));
+    }
+
+    #[test]
+    fn new_passwords_are_judged() {
+        let judge = |password: &str| strength(&Credentials { user: "keeper".into(), password: Secret::new(password.into()) });
+        for (password, why) in [("short", "shorter"), ("Keeper2026", "user name"), ("aaaaaaaaaa", "again and again")] {
+            assert!(
+                matches!(judge(password), Strength::Weak(reason) if reason.contains(why)),
+                "{password}: {:?}",
+                judge(password)
+            );
+        }
+        assert_eq!(
+            (judge("springtide"), judge("Spring-tide 7"), judge("slack water at noon")),
+            (Strength::Fair, Strength::Strong, Strength::Strong)
+        );
     }
 }
