@@ -70,7 +70,7 @@ pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode
 }
 
 /// A target that could not be asked is added as it was typed: it may be switched on tomorrow.
-fn unreached(target: &Target, why: &str) -> Intake {
+pub fn unreached(target: &Target, why: &str) -> Intake {
     let camera = match target {
         Target::Device { host, .. } => Camera { address: Some(host.clone()), ..Camera::default() },
         Target::Url(url) => {

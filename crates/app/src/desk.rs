@@ -78,6 +78,8 @@ pub struct Taken {
     pub shown: String,
     /// The names it got, or why it was not taken in.
     pub result: Result<Vec<String>, String>,
+    /// What should be known of it all the same.
+    pub note: Option<String>,
     /// A sign-in would help.
     pub locked: bool,
 }

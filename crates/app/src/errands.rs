@@ -1,10 +1,11 @@
 //! The work behind the desk: a runtime of its own for searches, questions and checks, and the site file.
 
+use crate::add::{put, unreached};
 use crate::app::{CameraDef, StreamDef, StreamRole};
 use crate::check::{Checker, Subject, check};
 use crate::desk::{Errand, Taken};
 use crate::device_page::DeviceFacts;
-use crate::intake::{Intake, Trouble, take_in};
+use crate::intake::{Intake, Trouble, exposure_of, take_in};
 use crate::kept::{Kept, path_patterns, trust_of};
 use crossbeam_channel::Sender;
 use lattice_core::check::Ladder;
@@ -349,20 +350,26 @@ impl Errands {
     /// A target was asked: what it is goes into the site.
     pub fn on_asked(&mut self, target: &Target, result: Result<Intake, Trouble>) -> (Taken, Outcome) {
         let shown = target.to_string();
-        let intake = match result {
-            Ok(intake) => intake,
-            Err(trouble) => {
-                let locked = trouble.cause == Cause::SignIn;
-                return (Taken { shown, result: Err(trouble.text), locked }, Outcome::default());
+        let (intake, note) = match result {
+            Ok(intake) => {
+                let exposed =
+                    exposure_of(target.credentials(), intake.exposed).map(|exposed| format!("exposed: {}", exposed.reason()));
+                let note = intake.notes.first().cloned().or(exposed);
+                (intake, note)
             }
+            Err(trouble) if trouble.cause == Cause::SignIn => {
+                return (Taken { shown, result: Err(trouble.text), note: None, locked: true }, Outcome::default());
+            }
+            // It may be switched on tomorrow: it is kept as it was typed.
+            Err(trouble) => (unreached(target, &trouble.text), Some(trouble.text)),
         };
-        match crate::add::put(&mut self.kept, intake, target, &PasswordSource::Kept, None, None) {
+        match put(&mut self.kept, intake, target, &PasswordSource::Kept, None, None) {
             Ok(names) => {
                 let cameras: Vec<Camera> = names.iter().filter_map(|name| self.kept.file.site().camera(name).cloned()).collect();
                 let added = cameras.iter().filter_map(|camera| self.definition(camera)).collect();
-                (Taken { shown, result: Ok(names), locked: false }, Outcome { added, ..Outcome::default() })
+                (Taken { shown, result: Ok(names), note, locked: false }, Outcome { added, ..Outcome::default() })
             }
-            Err(error) => (Taken { shown, result: Err(format!("{error:#}")), locked: false }, Outcome::default()),
+            Err(error) => (Taken { shown, result: Err(format!("{error:#}")), note: None, locked: false }, Outcome::default()),
         }
     }
 

@@ -13,11 +13,11 @@ use std::net::IpAddr;
 const COLUMNS: [Column; 7] = [
     column("", Constraint::Length(1), 0),
     column("address", Constraint::Length(16), 0),
-    column("kind", Constraint::Length(9), 66),
-    column("name", Constraint::Min(12), 0),
+    column("kind", Constraint::Length(9), 90),
+    column("name", Constraint::Length(30), 0),
     column("maker and model", Constraint::Length(24), 112),
     column("by", Constraint::Length(14), 130),
-    column("state", Constraint::Length(46), 0),
+    column("state", Constraint::Fill(1), 0),
 ];
 
 /// Draws progress, devices, and what became of those that were taken in.
@@ -135,6 +135,7 @@ pub fn outcomes<'a>(app: &App, theme: Theme) -> Vec<Line<'a>> {
             Ok(names) => Line::from(vec![
                 Span::styled(format!("{} ", taken.shown), theme.tone(Tone::Faint)),
                 Span::styled(format!("is in the roster as {}", names.join(", ")), theme.tone(Tone::Calm)),
+                Span::styled(taken.note.as_ref().map_or(String::new(), |note| format!("; {note}")), theme.tone(Tone::Bright)),
             ]),
             Err(why) => Line::from(vec![
                 Span::styled(format!("{} ", taken.shown), theme.tone(Tone::Text)),
