@@ -10,6 +10,7 @@ use lattice_core::srtp::MasterKey;
 use lattice_core::target::{Target, understand};
 use lattice_core::{Cause, Mono, SourceUrl, TransportChoice};
 use lattice_media::{Pool, Wanted};
+use lattice_net::find::{FindConfig, Search};
 use lattice_net::reach::{self, Knock, Route};
 use lattice_net::{Runtime, Source, SourceConfig, Trust, clock};
 use lattice_store::{Sighting, Sightings};
@@ -112,7 +113,7 @@ fn subjects(options: &CheckOptions, kept: &Kept, sightings: &Sightings) -> anyho
     let key = key_from(options.key_env.as_deref())?;
     let mut out = Vec::new();
     let mut add = |shown: String, target: Target, transport: TransportChoice, trust: Trust| {
-        let seen = sightings.of(&sighting_key(&target)).cloned();
+        let seen = remembered(kept, sightings, &target);
         out.push(Subject { shown, target, transport, trust, key: key.clone(), seen });
     };
     let names: Vec<&str> =
@@ -149,6 +150,24 @@ fn subjects(options: &CheckOptions, kept: &Kept, sightings: &Sightings) -> anyho
     }
     anyhow::ensure!(!out.is_empty(), "the site has no camera to check");
     Ok(out)
+}
+
+/// What was last seen of a target, with the serial number that the site has of it.
+fn remembered(kept: &Kept, sightings: &Sightings, target: &Target) -> Option<Sighting> {
+    let key = sighting_key(target);
+    let seen = sightings.of(&key).cloned();
+    let serial = kept
+        .file
+        .site()
+        .cameras
+        .iter()
+        .find(|camera| camera.address.as_ref() == Some(&key))
+        .and_then(|camera| camera.serial.clone());
+    match (seen, serial) {
+        (Some(seen), serial) => Some(Sighting { serial: seen.serial.or(serial), ..seen }),
+        (None, Some(serial)) => Some(Sighting { serial: Some(serial), ..Sighting::default() }),
+        (None, None) => None,
+    }
 }
 
 fn sighting_key(target: &Target) -> String {
@@ -460,7 +479,8 @@ impl<'a> Climb<'a> {
                     None if hardware.is_some() => self.ladder.pass(took, format!("there{card}")),
                     None => {
                         let moved = self.look_elsewhere();
-                        self.fail(took, Cause::Unreachable, format!("{address} does not answer{moved}"));
+                        self.fail_unless_moved(took, Cause::Unreachable, format!("{address} does not answer{moved}"), address)
+                            .await;
                         return false;
                     }
                 }
@@ -484,16 +504,57 @@ impl<'a> Climb<'a> {
             Knock::Open(took) => self.ladder.pass(took, format!("{port} is open")),
             Knock::Refused(took) => {
                 self.around.device_answers = self.device_answers(address).await;
-                self.fail(took, Cause::PortClosed, format!("{port} is closed"));
+                self.fail_unless_moved(took, Cause::PortClosed, format!("{port} is closed"), address).await;
             }
             Knock::Silent(took) => {
                 self.around.device_answers = self.device_answers(address).await;
-                self.fail(took, Cause::Unreachable, format!("{port} gives no answer"));
+                self.fail_unless_moved(took, Cause::Unreachable, format!("{port} gives no answer"), address).await;
             }
             Knock::Unreachable(took, text) => self.fail(took, Cause::Unreachable, text),
         }
         tell(&self.ladder);
         !self.ladder.failed()
+    }
+
+    /// Nobody is where the device was: it is looked for by its serial number, which stays when an address changes.
+    async fn fail_unless_moved(&mut self, took: Duration, cause: Cause, saw: String, address: IpAddr) {
+        let serial = self.subject.seen.as_ref().and_then(|seen| seen.serial.clone());
+        let found = match serial {
+            Some(serial) if !self.around.device_answers => self.find_serial(&serial, address).await.map(|at| (serial, at)),
+            _ => None,
+        };
+        let Some((serial, at)) = found else { return self.fail(took, cause, saw) };
+        let moved = format!(
+            "The device has moved: serial number {serial} answers at {at} now. Give that address, and let its router keep it the same."
+        );
+        self.ladder.fail(took, format!("{saw}; the device is at {at} now"), cause, moved);
+    }
+
+    /// Where a device with this serial number answers a probe, looked for on the interface that leads to its old address.
+    async fn find_serial(&self, serial: &str, address: IpAddr) -> Option<IpAddr> {
+        let all = reach::interfaces();
+        let leads = |interface: &&reach::Interface| {
+            interface.multicast && (interface.contains(address) || (interface.loopback && address.is_loopback()))
+        };
+        let probe_from = all.iter().filter(leads).filter_map(|interface| match interface.address {
+            IpAddr::V4(v4) => Some(v4),
+            IpAddr::V6(_) => None,
+        });
+        let mut config = FindConfig::new(Vec::new(), probe_from.collect());
+        if config.probe_from.is_empty() {
+            return None;
+        }
+        config.sign_in = self.subject.target.credentials().cloned();
+        let mut search = Search::begin(&tokio::runtime::Handle::current(), config);
+        let looked = async {
+            while let Some(found) = search.news.recv().await {
+                if found.learnt.serial.as_deref() == Some(serial) && found.address != address {
+                    return Some(found.address);
+                }
+            }
+            None
+        };
+        tokio::time::timeout(self.left().min(Duration::from_secs(6)), looked).await.ok().flatten()
     }
 
     async fn device_answers(&self, address: IpAddr) -> bool {

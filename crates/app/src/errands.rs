@@ -16,7 +16,7 @@ use lattice_core::{Cause, ClockOffset, Credentials};
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
 use lattice_net::{Device, DeviceError, ListenConfig, Origin};
-use lattice_store::{Camera, PasswordSource, Role, SiteError};
+use lattice_store::{Camera, PasswordSource, Role, Sighting, SiteError};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::Semaphore;
@@ -409,7 +409,7 @@ impl Errands {
                 transport: camera.transport,
                 trust: trust_of(camera),
                 key: None,
-                seen: None,
+                seen: camera.serial.clone().map(|serial| Sighting { serial: Some(serial), ..Sighting::default() }),
             };
             let (checker, news, limit) = (checker.clone(), self.news.clone(), limit.clone());
             let _ = news.send(DeskNews::Checked(subject.clone(), Ladder::default(), false));

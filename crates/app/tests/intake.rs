@@ -226,7 +226,13 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
         assert!(Instant::now() < deadline, "the stand-in moves");
         std::thread::sleep(Duration::from_millis(50));
     }
+    let site = home.0.path().join("config/amber-lattice");
+    std::fs::create_dir_all(&site).unwrap();
+    let known = "[[camera]]\nname = \"Lane\"\naddress = \"127.77.0.20\"\nserial = \"TH-0020\"\n";
     stopped(&home.check(&[&lane]), "port", "port-closed", "port");
+    std::fs::write(site.join("site.toml"), known).unwrap();
+    let moved = home.check(&[&[lane.as_str()], &harbour[..]].concat());
+    stopped(&moved, "port", "port-closed", "serial number TH-0020 answers at 127.77.1.20");
     assert_eq!(home.check(&[&[moved_to.as_str()], &harbour[..]].concat()).0, Some(0));
 }
 

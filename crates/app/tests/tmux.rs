@@ -65,12 +65,19 @@ fn plate<'a>(screen: &'a str, name: &str) -> &'a str {
     screen.get(at..).and_then(|rest| rest.lines().next()).unwrap_or("")
 }
 
+/// Demos share their addresses and the usual port: one at a time.
+fn one_demo_at_a_time() -> std::sync::MutexGuard<'static, ()> {
+    static DEMO: std::sync::Mutex<()> = std::sync::Mutex::new(());
+    DEMO.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
 fn state_folder() -> tempfile::TempDir {
     tempfile::tempdir().unwrap()
 }
 
 #[test]
 fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
+    let _alone = one_demo_at_a_time();
     let state = state_folder();
     let tmux = Tmux::start(
         "demo",
@@ -167,6 +174,7 @@ fn pid_of(text: &str) -> u32 {
 
 #[test]
 fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
+    let _alone = one_demo_at_a_time();
     let state = state_folder();
     let home = state.path().display();
     let command = format!(

@@ -131,7 +131,8 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
             firmware: firmware.into(),
             serial: format!("TH-{host:04}"),
             announced: None,
-            discoverable: port != 0,
+            // Those that move must be found again whatever their ports are.
+            discoverable: port != 0 || host == 20,
             second_media: host.is_multiple_of(2),
             first_use: false,
         }),
