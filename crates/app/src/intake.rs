@@ -158,7 +158,13 @@ pub async fn from_device(device: &Device, host: &str, signed: bool) -> Result<In
         Err(DeviceError::SignInNeeded) if signed => (device.streams(true).await?, None),
         Err(error) => return Err(error),
     };
-    Ok(assemble(device, host, &information, &offered, exposed))
+    let own_name = device.own_name().await;
+    let mut intake = assemble(device, host, &information, &offered, exposed);
+    // A recorder's, or a camera's; the channels of a recorder have names of their own.
+    if let (Some(first), Some(_)) = (intake.cameras.first_mut(), &own_name) {
+        first.device_name = own_name;
+    }
+    Ok(intake)
 }
 
 /// Cameras out of what a device offers: one for each of its video sources, with its profiles by size.

@@ -298,7 +298,7 @@ fn cameras_are_added_with_all_their_streams_and_no_password_in_the_file() {
     );
     let roles: Vec<&Value> = north["streams"].as_array().unwrap().iter().map(|stream| &stream["role"]).collect();
     assert_eq!(roles, ["main", "sub"]);
-    assert_eq!((&by_name("Quay 3")["recorder"], &by_name("Quay 3")["channel"]), (&"Oriel R8".into(), &3.into()));
+    assert_eq!((&by_name("Quay 3")["recorder"], &by_name("Quay 3")["channel"]), (&"Quay recorder".into(), &3.into()));
     let site = home.file("config/amber-lattice/site.toml");
     assert!(site.contains("env:PORT_PW") && !site.contains(PASSWORD) && !roster.to_string().contains(PASSWORD), "{site}");
     assert!(home.file("data/amber-lattice/sign-ins.toml").contains(PASSWORD), "kept apart from the site");

@@ -155,7 +155,7 @@ impl Cause {
             Self::AwaitingKeyframe => "The picture returns with the next keyframe.",
             Self::Damaged => "The camera sends damaged data: restart it or update its firmware.",
             Self::KeyNeeded => "Enter the stream's key, or switch its encryption off in the device.",
-            Self::UnknownCodec => "Set the camera to H.264, or choose another of its streams.",
+            Self::UnknownCodec => "Set the camera to H.264, H.265 or JPEG, or choose another of its streams.",
             Self::MachineSlow => "Show fewer or lighter streams on this machine.",
             Self::TerminalSlow => "Use a smaller window or a faster terminal.",
             Self::ClockWrong => "Set the camera's clock.",

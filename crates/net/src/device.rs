@@ -231,6 +231,14 @@ impl Device {
         Ok(DeviceInformation::read(&self.ask_device(&onvif::get_device_information(), signed).await?))
     }
 
+    /// The name that it was given, as discovery shows it.
+    pub async fn own_name(&self) -> Option<String> {
+        let answer = self.ask_device(&onvif::get_scopes(), false).await.ok()?;
+        let scopes: Vec<String> =
+            answer.all("Scopes").filter_map(|scope| scope.text_at(&["ScopeItem"])).map(onvif::scope_text).collect();
+        onvif::scope_value(&scopes, "name")
+    }
+
     /// What it can do, as far as it says so without a sign-in.
     ///
     /// # Errors

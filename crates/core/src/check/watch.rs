@@ -92,9 +92,9 @@ impl StreamWatch {
                     let how = if digest { "accepted, by Digest" } else { "accepted, by Basic: the password travels readable" };
                     self.pass(ladder, at, how);
                 }
-                (None, Some(at), _) => {
-                    let took = at.since(self.step_began);
-                    ladder.warn(took, "none asked for: this stream is open to anyone who can reach it", None);
+                // That none was asked for is seen in the description: its time is the next step's.
+                (None, Some(_), _) => {
+                    ladder.warn(Duration::ZERO, "none asked for: this stream is open to anyone who can reach it", None);
                 }
                 (None, None, asked) => match &figures.session {
                     SessionState::Failed { cause, .. } if *cause == Cause::NoSuchStream && asked.is_none() => {

@@ -55,10 +55,16 @@ pub fn probe_matches(datagram: &[u8]) -> Vec<Match> {
     let one = |element: &Element| Match {
         endpoint: element.text_at(&["EndpointReference", "Address"]).unwrap_or("").chars().take(200).collect(),
         types: words(element, "Types").iter().map(|word| word.rsplit(':').next().unwrap_or("").to_owned()).collect(),
-        scopes: words(element, "Scopes").iter().map(|scope| crate::target::decoded(scope)).collect(),
+        scopes: words(element, "Scopes").iter().map(|scope| scope_text(scope)).collect(),
         addresses: words(element, "XAddrs"),
     };
     matches.all("ProbeMatch").take(MAX_MATCHES).map(one).collect()
+}
+
+/// A scope as it is meant: percent-decoded.
+#[must_use]
+pub fn scope_text(scope: &str) -> String {
+    crate::target::decoded(scope)
 }
 
 /// The value of a scope by its category: `name`, `hardware`, `location`, `type`; without control
