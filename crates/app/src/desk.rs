@@ -4,7 +4,7 @@
 use crate::check::Subject;
 use crate::device_page::{DeviceFacts, DevicePage, PasswordForm};
 use lattice_core::check::Ladder;
-use lattice_core::find::{Change, Findings, FoundDevice};
+use lattice_core::find::{Change, Findings, FirmwareFault, FoundDevice};
 use lattice_core::onvif::Encoder;
 use lattice_core::target::{Row, Target, understand_list};
 use lattice_core::{Credentials, Secret};
@@ -167,6 +167,8 @@ pub struct Desk {
     pub checks: Vec<Checked>,
     /// The selected check.
     pub check_row: usize,
+    /// Firmware with known faults.
+    pub faults: Vec<FirmwareFault>,
     /// The device that is looked at.
     pub device: Option<DevicePage>,
 }
@@ -195,6 +197,13 @@ impl Desk {
         let mut rows: Vec<&Camera> = self.site.cameras.iter().filter(|camera| passes(camera, filter)).collect();
         rows.sort_by_key(|camera| camera.group.clone().unwrap_or_else(|| "\u{10ffff}".into()));
         rows
+    }
+
+    /// What is known to be wrong with a camera's firmware.
+    pub fn firmware_fault(&self, camera: &Camera) -> Option<&str> {
+        let applies =
+            |fault: &&FirmwareFault| fault.applies(camera.maker.as_deref(), camera.model.as_deref(), camera.firmware.as_deref());
+        self.faults.iter().find(applies).map(|fault| fault.what.as_str())
     }
 
     /// The selected camera.

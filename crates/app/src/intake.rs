@@ -89,7 +89,13 @@ async fn from_url(url: &SourceUrl) -> Intake {
             .any(|stream| matches!(&stream.target, Target::Url(other) if other.request_uri() == url.request_uri()))
     };
     match intake.cameras.iter().find(has) {
-        Some(camera) => Intake { cameras: vec![camera.clone()], ..intake },
+        Some(camera) => {
+            let mut notes = intake.notes.clone();
+            notes.extend(camera.channel.map(|channel| {
+                format!("this is the address of a recorder, not of the camera itself: the stream is its channel {channel}")
+            }));
+            Intake { cameras: vec![camera.clone()], notes, ..intake }
+        }
         None => one(typed),
     }
 }
@@ -198,6 +204,7 @@ fn assemble(
     let recorder = sources.len() > 1;
     let mut cameras = Vec::new();
     if recorder {
+        notes.push(format!("this is a recorder with {} channels, not one camera: they are taken in under it", sources.len()));
         cameras.push(Camera { device_name: information.model.clone(), ..base.clone() });
     }
     for (index, source) in sources.iter().enumerate() {

@@ -2,7 +2,7 @@
 
 use crate::places;
 use anyhow::Context as _;
-use lattice_core::find::{PathPattern, common_paths};
+use lattice_core::find::{FirmwareFault, PathPattern, common_paths, firmware_faults};
 use lattice_core::srtp::MasterKey;
 use lattice_core::{Credentials, Secret};
 use lattice_net::{Fingerprint, Trust};
@@ -97,6 +97,14 @@ pub fn path_patterns() -> anyhow::Result<Vec<PathPattern>> {
     let path = places::configuration()?.join("paths.txt");
     let own = std::fs::read_to_string(&path).unwrap_or_default();
     common_paths(&own).map_err(|(line, error)| anyhow::anyhow!("{}, line {line}: {error}", path.display()))
+}
+
+/// Firmware with known faults: the person's own list first.
+pub fn known_firmware_faults() -> anyhow::Result<Vec<FirmwareFault>> {
+    let path = places::configuration()?.join("firmware.txt");
+    let own = std::fs::read_to_string(&path).unwrap_or_default();
+    let wrong = |line| anyhow::anyhow!("{}, line {line}: it is written  maker | model | version | what is wrong", path.display());
+    firmware_faults(&own).map_err(wrong)
 }
 
 /// What was last seen of each target.

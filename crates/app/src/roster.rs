@@ -1,7 +1,8 @@
 //! `roster`: the cameras of the site, as a table or as JSON.
 
 use crate::cli::RosterOptions;
-use crate::kept::Kept;
+use crate::kept::{Kept, known_firmware_faults};
+use lattice_core::find::FirmwareFault;
 use lattice_store::Camera;
 use serde::Serialize;
 use std::io::Write as _;
@@ -28,6 +29,7 @@ struct CameraReport<'a> {
     maker: Option<&'a str>,
     model: Option<&'a str>,
     firmware: Option<&'a str>,
+    firmware_fault: Option<String>,
     serial: Option<&'a str>,
     streams: Vec<StreamReport>,
 }
@@ -39,7 +41,9 @@ struct StreamReport {
     interval_s: Option<f64>,
 }
 
-fn report(camera: &Camera) -> CameraReport<'_> {
+fn report<'a>(camera: &'a Camera, faults: &[FirmwareFault]) -> CameraReport<'a> {
+    let applies =
+        |fault: &&FirmwareFault| fault.applies(camera.maker.as_deref(), camera.model.as_deref(), camera.firmware.as_deref());
     CameraReport {
         name: &camera.name,
         group: camera.group.as_deref(),
@@ -52,6 +56,7 @@ fn report(camera: &Camera) -> CameraReport<'_> {
         maker: camera.maker.as_deref(),
         model: camera.model.as_deref(),
         firmware: camera.firmware.as_deref(),
+        firmware_fault: faults.iter().find(applies).map(|fault| fault.what.clone()),
         serial: camera.serial.as_deref(),
         streams: camera
             .streams
@@ -71,7 +76,8 @@ pub fn run(options: &RosterOptions, site: Option<&Path>) -> anyhow::Result<ExitC
     let site = kept.file.site();
     let mut out = std::io::stdout().lock();
     if options.json {
-        let cameras = site.cameras.iter().map(report).collect();
+        let faults = known_firmware_faults()?;
+        let cameras = site.cameras.iter().map(|camera| report(camera, &faults)).collect();
         let report = Report { site: site.name.as_deref(), file: kept.file.path().display().to_string(), cameras };
         writeln!(out, "{}", serde_json::to_string(&report)?)?;
         return Ok(ExitCode::SUCCESS);

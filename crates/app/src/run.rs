@@ -196,6 +196,7 @@ pub fn wall(
     let (mut app, effects) = App::new(site, standin.is_some(), area, aspect);
     if let Some(errands) = &errands {
         app.desk.available = true;
+        app.desk.faults = crate::kept::known_firmware_faults()?;
         app.desk.ranges = errands.proposed();
         app.desk.site = errands.kept.file.site().clone();
     } else {

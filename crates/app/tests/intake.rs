@@ -277,7 +277,12 @@ fn cameras_are_added_with_all_their_streams_and_no_password_in_the_file() {
     let again = add(&[port.service("Slipway north")]);
     assert_eq!(again.status.code(), Some(1), "{again:?}");
     let recorder = add(&[port.service("Quay recorder"), "--sign-in", "harbour", "--password-env", "PORT_PW"]);
-    assert!(recorder.status.success(), "{recorder:?}");
+    assert!(
+        recorder.status.success() && String::from_utf8_lossy(&recorder.stderr).contains("a recorder with 8 channels"),
+        "{recorder:?}"
+    );
+    let lane = add(&[port.service("Car lane 1"), "--sign-in", "harbour", "--password-env", "PORT_PW"]);
+    assert!(lane.status.success(), "{lane:?}");
     let typed = add(&[port.device("Fuel quay")["main"].as_str().unwrap(), "--name", "Fuel"]);
     assert!(typed.status.success(), "{typed:?}");
     let slip = add(&["“udp://:5000”", "--name", "Regatta"]);
@@ -289,12 +294,15 @@ fn cameras_are_added_with_all_their_streams_and_no_password_in_the_file() {
 
     let (_, roster) = home.json(&["roster", "--json"]);
     let cameras = roster["cameras"].as_array().unwrap();
-    assert_eq!(cameras.len(), 1 + 9 + 1 + 1, "{roster}");
+    assert_eq!(cameras.len(), 1 + 9 + 1 + 1 + 1, "{roster}");
     let by_name = |name: &str| cameras.iter().find(|camera| camera["name"] == name).unwrap_or_else(|| panic!("{name}: {roster}"));
     let north = by_name("North");
     assert_eq!(
         (&north["group"], &north["device_name"], &north["serial"]),
         (&"Slipways".into(), &"Slipway north".into(), &"TH-0011".into())
+    );
+    assert!(
+        by_name("Car lane 1")["firmware_fault"].as_str().unwrap().contains("test version") && north["firmware_fault"].is_null()
     );
     let roles: Vec<&Value> = north["streams"].as_array().unwrap().iter().map(|stream| &stream["role"]).collect();
     assert_eq!(roles, ["main", "sub"]);

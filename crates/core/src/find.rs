@@ -2,10 +2,12 @@
 //! the last search.
 
 mod exposure;
+mod firmware;
 mod paths;
 mod range;
 
 pub use exposure::{Exposure, Strength, is_well_known, strength};
+pub use firmware::{FirmwareFault, firmware_faults};
 pub use paths::{MAX_PATH_TRIES, PathPattern, PathPatternError, common_paths};
 pub use range::{AddressRange, MANY_ADDRESSES, RangeError};
 

@@ -83,7 +83,10 @@ fn row(app: &App, camera: &Camera) -> Vec<Said> {
         calm(if streams.is_empty() { "–".into() } else { streams.join(" ") }),
         calm(rates),
         calm(if made.is_empty() { "–".into() } else { made }),
-        calm(dash(&camera.firmware)),
+        match app.desk.firmware_fault(camera) {
+            Some(_) => (format!("{} !", dash(&camera.firmware)), Tone::Bright),
+            None => calm(dash(&camera.firmware)),
+        },
     ]
 }
 
@@ -106,6 +109,9 @@ fn about<'a>(app: &App, theme: Theme, camera: &Camera) -> Vec<Line<'a>> {
         pair("signs in as", user, Tone::Calm)
     }));
     let mut lines = vec![Line::from(first)];
+    if let Some(fault) = app.desk.firmware_fault(camera) {
+        lines.push(Line::styled(format!("its firmware is known for a fault: {fault}"), theme.tone(Tone::Bright)));
+    }
     for stream in camera.streams.iter().filter(|stream| stream.role != Role::Third) {
         lines.push(Line::from(pair(stream.role.word(), stream.target.to_string(), Tone::Calm)));
     }
