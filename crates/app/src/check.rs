@@ -12,7 +12,7 @@ use lattice_core::{Cause, Mono, SourceUrl, TransportChoice};
 use lattice_media::{Pool, Wanted};
 use lattice_net::find::{FindConfig, Search};
 use lattice_net::reach::{self, Knock, Route};
-use lattice_net::{Runtime, Source, SourceConfig, Trust, clock};
+use lattice_net::{Origin, Runtime, Source, SourceConfig, Trust, clock};
 use lattice_store::{Sighting, Sightings};
 use serde::Serialize;
 use std::io::{IsTerminal as _, Write as _};
@@ -321,10 +321,7 @@ impl<'a> Climb<'a> {
         if !self.knock(address, url.port(), tell).await {
             return;
         }
-        if !url.scheme().is_rtsp() {
-            self.fail(Duration::ZERO, Cause::NotRtsp, "stills are not checked step by step yet");
-            return;
-        }
+        self.around.pictures = !url.scheme().is_rtsp();
         self.climb_stream(checker, &url, address, tell).await;
     }
 
@@ -565,12 +562,17 @@ impl<'a> Climb<'a> {
 
     /// Everything from the protocol on, by really opening the stream.
     async fn climb_stream(&mut self, checker: &Checker, url: &SourceUrl, address: IpAddr, tell: &impl Fn(&Ladder)) {
+        let origin = if self.around.pictures {
+            Origin::Pictures { url: url.clone(), every: Duration::from_secs(5) }
+        } else {
+            Origin::Url(url.clone())
+        };
         let (lane, sink, post) = wire(&checker.pool, |_| {});
         lane.want(Some(TILE));
         let config = SourceConfig {
             trust: self.subject.trust,
             key: self.subject.key.clone(),
-            ..SourceConfig::new(url.clone(), self.subject.transport)
+            ..SourceConfig::from_origin(origin, self.subject.transport)
         };
         let source = Source::open(checker.runtime.handle(), config, Some(sink));
         post.set(source.stations());

@@ -195,6 +195,23 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
     );
     assert!(step(&mast, "clock")["saw"].as_str().unwrap().contains("min"), "{mast}");
 
+    // Pictures by HTTP are checked too.
+    let still = format!("http://{}/still.jpg", port.service("Fuel quay"));
+    stopped(&home.check(&[&still]), "sign-in", "sign-in", "give its user name");
+    let (code, seen) = home.check(&[&[still.as_str()], &harbour[..]].concat());
+    assert_eq!(
+        (code, &step(&seen, "first-picture")["state"], &step(&seen, "steady")["state"]),
+        (Some(0), &"ok".into(), &"skipped".into()),
+        "{seen}"
+    );
+    assert_eq!((&step(&seen, "protocol")["saw"], &step(&seen, "clock")["state"]), (&"HTTP".into(), &"skipped".into()), "{seen}");
+    stopped(
+        &home.check(&[&still.replace("still", "nothing"), "--sign-in", "harbour", "--password-env", "PORT_PW"]),
+        "path",
+        "no-such-stream",
+        "letter by letter",
+    );
+
     // A device by its address alone is asked for its streams.
     let boatyard = port.service("Boatyard").to_owned();
     let (code, asked) = home.check(&[&[boatyard.as_str()], &harbour[..]].concat());

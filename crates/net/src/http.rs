@@ -8,7 +8,7 @@ use hyper::body::{Bytes, Incoming};
 use hyper::client::conn::http1;
 use hyper::{Method, Request, Response, StatusCode, header};
 use hyper_util::rt::TokioIo;
-use lattice_core::rtsp::{Challenge, authorization};
+use lattice_core::rtsp::{Challenge, ChallengeScheme, authorization};
 use lattice_core::{Cause, SourceUrl};
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -100,6 +100,8 @@ pub(crate) struct Question<'a> {
 /// An answer whose body is still to be read. The connection lives as long as this.
 pub(crate) struct Answer {
     pub response: Response<Incoming>,
+    /// A sign-in was asked for and accepted; whether by Digest.
+    pub signed_in: Option<bool>,
     driver: JoinHandle<()>,
 }
 
@@ -168,7 +170,9 @@ async fn ask_and_sign_in(question: &Question<'_>) -> Result<Answer, HttpError> {
     let method = if question.body.is_some() { "POST" } else { "GET" };
     let uri = path_of(question.url);
     let value = authorization(&challenge, credentials, method, uri, 1, &format!("{:016x}", rand::random::<u64>()));
-    let second = ask_once(question, Some(value)).await?;
+    let digest = matches!(challenge.scheme, ChallengeScheme::Digest { .. });
+    let mut second = ask_once(question, Some(value)).await?;
+    second.signed_in = Some(digest);
     if second.response.status() == StatusCode::UNAUTHORIZED {
         return Err(HttpError::SignInRefused);
     }
@@ -214,7 +218,7 @@ async fn ask_once(question: &Question<'_>, authorization: Option<String>) -> Res
     if answered.is_err() {
         driver.abort();
     }
-    Ok(Answer { response: answered.map_err(|_| HttpError::NotHttp)?, driver })
+    Ok(Answer { response: answered.map_err(|_| HttpError::NotHttp)?, driver, signed_in: None })
 }
 
 async fn open(url: &SourceUrl, address: Option<SocketAddr>, trust: Trust) -> Result<Connection, HttpError> {

@@ -7,8 +7,9 @@ use crate::source::{Command, Driver, give};
 use http_body_util::BodyExt as _;
 use lattice_core::multipart::Parts;
 use lattice_core::receiver::Unit;
+use lattice_core::rtsp::Progress;
 use lattice_core::verdict::SessionState;
-use lattice_core::{Cause, FrameRate, Mono, SourceUrl};
+use lattice_core::{Cause, FrameRate, Mono, SourceUrl, Transport};
 use std::time::Duration;
 use tokio::time::sleep_until;
 
@@ -31,13 +32,27 @@ pub(crate) async fn fetch(driver: &mut Driver, url: &SourceUrl, interval: Durati
         };
         let answer = match answer {
             Ok(answer) => answer,
-            Err(error) => return failed(&error),
+            Err(error) => {
+                if matches!(error, HttpError::SignInNeeded | HttpError::SignInRefused) {
+                    driver.receiver.meter().on_progress(clock::now(), Progress::Spoke);
+                    driver.receiver.meter().on_progress(clock::now(), Progress::SignInAsked);
+                }
+                return failed(&error);
+            }
         };
         let status = answer.response.status();
+        let meter = driver.receiver.meter();
+        meter.on_connected(asked);
+        meter.on_progress(clock::now(), Progress::Spoke);
+        if let Some(digest) = answer.signed_in {
+            meter.on_progress(clock::now(), Progress::SignedIn { digest });
+        }
         if !status.is_success() {
             return failed(&HttpError::Status(status.as_u16()));
         }
-        driver.receiver.meter().on_connected(clock::now());
+        for progress in [Progress::Described, Progress::SetUp(Transport::Http)] {
+            driver.receiver.meter().on_progress(clock::now(), progress);
+        }
         if let Some(parts) = Parts::new(answer.full_content_type()) {
             return stream(driver, answer, parts).await;
         }

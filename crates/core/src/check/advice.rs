@@ -21,6 +21,8 @@ pub struct Circumstances {
     pub web_server: bool,
     /// The device answers in other ways: its web or device service is up.
     pub device_answers: bool,
+    /// It is pictures by HTTP that are asked for.
+    pub pictures: bool,
     /// The path was not typed but found.
     pub path_found: bool,
 }

@@ -84,7 +84,7 @@ impl StreamWatch {
         let reached = &figures.milestones;
         match step {
             Step::Protocol => match reached.spoke {
-                Some(at) => self.pass(ladder, at, "RTSP"),
+                Some(at) => self.pass(ladder, at, if self.around.pictures { "HTTP" } else { "RTSP" }),
                 None => self.ended_or_late(now, figures, ladder, "no answer to the first question"),
             },
             Step::SignIn => match (reached.signed_in, reached.described, reached.sign_in_asked) {
@@ -224,6 +224,11 @@ impl StreamWatch {
 
     fn steady(&mut self, now: Mono, figures: &Figures, ladder: &mut Ladder) {
         let Some((since, frames, lost)) = self.at_first_picture else { return };
+        if let Some(every) = figures.still {
+            ladder.skip(format!("a still, fetched every {} s: it has no rate to hold", every.as_secs_f64()));
+            self.step_began = now;
+            return;
+        }
         if self.ended(now, figures, ladder) {
             return;
         }
@@ -268,6 +273,9 @@ impl StreamWatch {
 
     fn clock(&self, now: Mono, figures: &Figures, ladder: &mut Ladder) {
         let took = now.since(self.step_began);
+        if self.around.pictures {
+            return ladder.skip("pictures by HTTP carry no clock");
+        }
         if let Some(off) = figures.clock_off_micros {
             let text = format!("{} by its sender reports", crate::clock::off_text(off));
             return ladder.warn(took, text, Some((Cause::ClockWrong, advice(Step::Clock, Cause::ClockWrong, self.around))));
