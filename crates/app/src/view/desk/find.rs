@@ -14,10 +14,10 @@ const COLUMNS: [Column; 7] = [
     column("", Constraint::Length(1), 0),
     column("address", Constraint::Length(16), 0),
     column("kind", Constraint::Length(9), 90),
-    column("name", Constraint::Length(30), 0),
+    column("name", Constraint::Fill(2), 0),
     column("maker and model", Constraint::Length(24), 112),
     column("by", Constraint::Length(14), 130),
-    column("state", Constraint::Fill(1), 0),
+    column("state", Constraint::Fill(3), 0),
 ];
 
 /// Draws progress, devices, and what became of those that were taken in.
