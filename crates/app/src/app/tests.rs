@@ -396,3 +396,15 @@ fn cameras_come_and_go_while_the_others_run_on() {
     assert!(!left.contains("Car lane 2") && left.contains("Fuel quay") && left.contains("Cold store"), "{left}");
     assert!(app.tiles.iter().any(|tile| tile.camera == 4), "others keep their place");
 }
+
+#[test]
+fn a_still_never_passes_for_live() {
+    let mut app = wall(4, 200, 60);
+    with(&mut app, 0, |figures| figures.still = Some(Duration::from_secs(5)));
+    app.now = Mono::from_millis(103_900);
+    assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north  3 s old, every 5 s"));
+    app.pictures.clear();
+    assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north  every 5 s"), "no picture, so no age");
+    app.area = Rect::new(0, 0, 60, 24);
+    assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north"), "the word stays when there is no room for its age");
+}

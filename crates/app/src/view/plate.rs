@@ -9,6 +9,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
+use std::time::Duration;
 use unicode_width::UnicodeWidthStr as _;
 
 /// A field; the highest number is shed first.
@@ -56,7 +57,11 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
         (false, Verdict::Steady) => Tone::Calm,
         (false, _) => tone,
     };
-    let mut out = vec![field(0, tone, sign(verdict).into()), field(0, name_tone, app.name(tile).into())];
+    let mut out = vec![field(0, tone, sign(verdict).into())];
+    let still = figures.and_then(|figures| figures.still);
+    out.extend(still.map(|_| field(0, Tone::Bright, "still".into())));
+    out.push(field(0, name_tone, app.name(tile).into()));
+    out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, tile, every))));
     let switching = tile.switching.map_or(String::new(), |role| format!("→{} switching", role.letter()));
     let stream_tone = if tile.switching.is_some() { Tone::Here } else { Tone::Calm };
     out.push(field(1, stream_tone, format!("{}{switching}", tile.role.letter())));
@@ -76,6 +81,14 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
         out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
     }
     out
+}
+
+/// How old a still is, and how often the next one comes; so that it never passes for live.
+fn still_age(app: &App, tile: &Tile, every: Duration) -> String {
+    let every = every.as_secs_f64();
+    let picture = app.pictures.get(&tile.key());
+    let age = picture.map(|picture| app.now.since(picture.ready).as_secs_f64().floor());
+    age.map_or_else(|| format!("every {every} s"), |age| format!("{age} s old, every {every} s"))
 }
 
 /// What a wide plate, as of an enlarged tile, says besides; the first stay longest.

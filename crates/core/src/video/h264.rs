@@ -101,7 +101,7 @@ pub(super) const FU_A: u8 = 28;
 /// The pieces in one RTP payload, in order (RFC 6184 §5.6 to §5.8).
 pub fn pieces(payload: &[u8]) -> impl Iterator<Item = Piece<'_>> {
     let kind = payload.first().map_or(0, |header| header & 0x1f);
-    let aggregate = (kind == STAP_A).then(|| Aggregate { reader: Reader::new(payload.get(1..).unwrap_or_default()) });
+    let aggregate = (kind == STAP_A).then(|| Aggregate::new(payload.get(1..).unwrap_or_default(), 1));
     let single = (kind != STAP_A).then(|| single(payload, kind));
     aggregate.into_iter().flatten().chain(single)
 }
@@ -127,8 +127,18 @@ fn fragment(payload: &[u8]) -> Option<Piece<'_>> {
     })
 }
 
-struct Aggregate<'a> {
+/// The NAL units of an aggregation packet, each after its length in two bytes (RFC 6184 §5.7.1,
+/// RFC 7798 §4.4.2); one shorter than `least` is no NAL unit.
+pub(super) struct Aggregate<'a> {
     reader: Reader<'a>,
+    least: usize,
+}
+
+impl<'a> Aggregate<'a> {
+    /// `nals` begins with the first length; `least` is the least length of a NAL unit, in bytes.
+    pub(super) const fn new(nals: &'a [u8], least: usize) -> Self {
+        Self { reader: Reader::new(nals), least }
+    }
 }
 
 impl<'a> Iterator for Aggregate<'a> {
@@ -140,8 +150,8 @@ impl<'a> Iterator for Aggregate<'a> {
         }
         let nal = self.reader.u16().and_then(|size| self.reader.take(usize::from(size)));
         Some(match nal {
-            Ok([]) => Piece::Unknown,
-            Ok(nal) => Piece::Whole(nal),
+            Ok(nal) if nal.len() >= self.least => Piece::Whole(nal),
+            Ok(_) => Piece::Unknown,
             Err(_) => {
                 self.reader = Reader::new(&[]);
                 Piece::Unknown

@@ -4,11 +4,11 @@
 //! Not done: decoding order numbers (`sprop-max-don-diff` above 0), PACI packets, several layers.
 
 use super::bits::{Bits, unescape};
-use super::h264::{NalHeader, NalKind, Piece};
+use super::h264::{Aggregate, NalHeader, NalKind, Piece};
 use super::parameters::{Parameters, VideoCodec};
-use super::sps::{ColourMatrix, SpsError};
+use super::sps::{ColourMatrix, SpsError, read_colour};
 use crate::FrameRate;
-use crate::wire::{Reader, Truncated};
+use crate::wire::Truncated;
 
 const AGGREGATION: u8 = 48;
 const FRAGMENTATION: u8 = 49;
@@ -33,7 +33,7 @@ pub const fn kind(header: u8) -> NalKind {
 /// The pieces in one RTP payload, in order (RFC 7798 §4.4).
 pub fn pieces(payload: &[u8]) -> impl Iterator<Item = Piece<'_>> {
     let kind = payload.first().map_or(0, |header| header >> 1 & 0x3f);
-    let aggregate = (kind == AGGREGATION).then(|| Aggregate { reader: Reader::new(payload.get(2..).unwrap_or_default()) });
+    let aggregate = (kind == AGGREGATION).then(|| Aggregate::new(payload.get(2..).unwrap_or_default(), 3));
     let single = (kind != AGGREGATION).then(|| single(payload, kind));
     aggregate.into_iter().flatten().chain(single)
 }
@@ -56,29 +56,6 @@ fn fragment(payload: &[u8]) -> Option<Piece<'_>> {
         (false, false) => Piece::Middle(rest),
         (false, true) => Piece::End(rest),
     })
-}
-
-struct Aggregate<'a> {
-    reader: Reader<'a>,
-}
-
-impl<'a> Iterator for Aggregate<'a> {
-    type Item = Piece<'a>;
-
-    fn next(&mut self) -> Option<Piece<'a>> {
-        if self.reader.rest().is_empty() {
-            return None;
-        }
-        let nal = self.reader.u16().and_then(|size| self.reader.take(usize::from(size)));
-        Some(match nal {
-            Ok(nal) if nal.len() > 2 => Piece::Whole(nal),
-            Ok(_) => Piece::Unknown,
-            Err(_) => {
-                self.reader = Reader::new(&[]);
-                Piece::Unknown
-            }
-        })
-    }
 }
 
 /// Reads a sequence parameter set, with its NAL header.
@@ -199,24 +176,7 @@ fn read_vui(bits: &mut Bits<'_>, sub_layers: u32, out: &mut Parameters) -> Resul
     if !bits.bit()? {
         return Ok(());
     }
-    if bits.bit()? && bits.u(8)? == 255 {
-        bits.u(32)?; // sample aspect ratio
-    }
-    if bits.bit()? {
-        bits.bit()?; // overscan
-    }
-    if bits.bit()? {
-        bits.u(3)?;
-        out.full_range = bits.bit()?;
-        if bits.bit()? {
-            bits.u(16)?;
-            out.matrix = ColourMatrix::of(bits.u(8)?);
-        }
-    }
-    if bits.bit()? {
-        bits.ue()?; // chroma location
-        bits.ue()?;
-    }
+    read_colour(bits, &mut out.full_range, &mut out.matrix)?;
     bits.u(3)?; // neutral chroma, field sequence, frame field info
     if bits.bit()? {
         for _ in 0..4 {

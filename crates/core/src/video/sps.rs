@@ -251,7 +251,9 @@ fn parse_vui(bits: &mut Bits<'_>) -> Vui {
     vui
 }
 
-fn fill_vui(bits: &mut Bits<'_>, vui: &mut Vui) -> Result<(), Truncated> {
+/// The VUI's opening, the same in both standards (ISO/IEC 14496-10 and 23008-2, §E.2.1): shape of a
+/// sample, overscan, colour, place of the chroma samples.
+pub(super) fn read_colour(bits: &mut Bits<'_>, full_range: &mut bool, matrix: &mut ColourMatrix) -> Result<(), Truncated> {
     if bits.bit()? && bits.u(8)? == 255 {
         bits.u(32)?; // sample aspect ratio
     }
@@ -260,16 +262,21 @@ fn fill_vui(bits: &mut Bits<'_>, vui: &mut Vui) -> Result<(), Truncated> {
     }
     if bits.bit()? {
         bits.u(3)?;
-        vui.full_range = bits.bit()?;
+        *full_range = bits.bit()?;
         if bits.bit()? {
             bits.u(16)?;
-            vui.matrix = ColourMatrix::of(bits.u(8)?);
+            *matrix = ColourMatrix::of(bits.u(8)?);
         }
     }
     if bits.bit()? {
         bits.ue()?; // chroma location
         bits.ue()?;
     }
+    Ok(())
+}
+
+fn fill_vui(bits: &mut Bits<'_>, vui: &mut Vui) -> Result<(), Truncated> {
+    read_colour(bits, &mut vui.full_range, &mut vui.matrix)?;
     if bits.bit()? {
         let (units, scale) = (bits.u(32)?, bits.u(32)?);
         // Two ticks a frame (§E.2.1).
