@@ -403,8 +403,11 @@ fn a_still_never_passes_for_live() {
     with(&mut app, 0, |figures| figures.still = Some(Duration::from_secs(5)));
     app.now = Mono::from_millis(103_900);
     assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north  3 s old, every 5 s"));
-    app.pictures.clear();
-    assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north  every 5 s"), "no picture, so no age");
+    app.area = Rect::new(0, 0, 80, 24);
+    assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north  3/5 s old"));
     app.area = Rect::new(0, 0, 60, 24);
     assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north"), "the word stays when there is no room for its age");
+    app.area = Rect::new(0, 0, 200, 60);
+    app.pictures.clear();
+    assert!(has(&draw(&app, ColourDepth::True), "• still  Slipway north  every 5 s"), "no picture, so no age");
 }

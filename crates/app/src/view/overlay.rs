@@ -24,7 +24,7 @@ const FIGURES: [(&str, &str); 14] = [
     ("outage", "a dropout while there is no session"),
     ("pulse", "the last minute, a cell a second: share of the expected frames that came fit to show; a gap: none"),
     ("M, S, T", "main stream, sub stream, third stream"),
-    ("still", "a picture fetched now and then, with its interval: never live"),
+    ("still", "a picture fetched now and then, with age and interval (3/5 s): never live"),
 ];
 
 fn verdict_help(verdict: Verdict) -> &'static str {

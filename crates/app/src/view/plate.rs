@@ -25,7 +25,7 @@ const fn field(shed: u8, tone: Tone, text: String) -> Field {
 
 /// Draws a tile's plate.
 pub fn draw(app: &App, theme: Theme, tile: &Tile, selected: bool, area: Rect, buf: &mut Buffer) {
-    let fields = shed(fields(app, tile, selected), area.width);
+    let fields = shed(fields(app, tile, selected, area.width), area.width);
     let mut spans = Vec::new();
     for (n, field) in fields.into_iter().enumerate() {
         let gap = match n {
@@ -48,7 +48,7 @@ fn shed(mut fields: Vec<Field>, width: u16) -> Vec<Field> {
     fields
 }
 
-fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
+fn fields(app: &App, tile: &Tile, selected: bool, width: u16) -> Vec<Field> {
     let figures = app.figures.get(&tile.key());
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
     let tone = Theme::verdict(verdict);
@@ -61,7 +61,7 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
     let still = figures.and_then(|figures| figures.still);
     out.extend(still.map(|_| field(0, Tone::Bright, "still".into())));
     out.push(field(0, name_tone, app.name(tile).into()));
-    out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, tile, every))));
+    out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, tile, every, width))));
     let switching = tile.switching.map_or(String::new(), |role| format!("→{} switching", role.letter()));
     let stream_tone = if tile.switching.is_some() { Tone::Here } else { Tone::Calm };
     out.push(field(1, stream_tone, format!("{}{switching}", tile.role.letter())));
@@ -83,12 +83,15 @@ fn fields(app: &App, tile: &Tile, selected: bool) -> Vec<Field> {
     out
 }
 
-/// How old a still is, and how often the next one comes; so that it never passes for live.
-fn still_age(app: &App, tile: &Tile, every: Duration) -> String {
+/// How old a still is, and how often the next one comes, so that it never passes for live; where there
+/// is little room, as is / should be, like the frame rate.
+fn still_age(app: &App, tile: &Tile, every: Duration, width: u16) -> String {
     let every = every.as_secs_f64();
     let picture = app.pictures.get(&tile.key());
-    let age = picture.map(|picture| app.now.since(picture.ready).as_secs_f64().floor());
-    age.map_or_else(|| format!("every {every} s"), |age| format!("{age} s old, every {every} s"))
+    let Some(age) = picture.map(|picture| app.now.since(picture.ready).as_secs_f64().floor()) else {
+        return format!("every {every} s");
+    };
+    if width < 60 { format!("{age}/{every} s old") } else { format!("{age} s old, every {every} s") }
 }
 
 /// What a wide plate, as of an enlarged tile, says besides; the first stay longest.
