@@ -3,7 +3,9 @@
 use crate::cli::{AddOptions, SignInOptions};
 use crate::intake::{Intake, exposure_of, take_in};
 use crate::kept::{Kept, password_from, path_patterns};
-use lattice_core::target::{Target, understand};
+use anyhow::Context as _;
+use lattice_core::find::PathPattern;
+use lattice_core::target::{Newcomer, Target, names_file, understand, understand_list};
 use lattice_core::{Cause, Credentials};
 use lattice_store::{Camera, PasswordSource, Role, Site, Stream};
 use std::path::Path;
@@ -20,38 +22,110 @@ pub fn sign_in(options: &SignInOptions) -> anyhow::Result<Option<(Credentials, P
     Ok(Some((Credentials { user: user.clone(), password }, PasswordSource::Environment(variable.clone()))))
 }
 
+/// Longest list read from a file.
+const MAX_LIST: u64 = 4 << 20;
+
+/// The text of a list, or of a session description, that a person named by its path.
+pub fn read_list(path: &str) -> anyhow::Result<String> {
+    let path = match path.strip_prefix("~/") {
+        Some(rest) => std::path::absolute(etcetera::home_dir().context("no home folder")?.join(rest))?,
+        None => path.into(),
+    };
+    let cannot = || format!("{} cannot be read", path.display());
+    let metadata = std::fs::metadata(&path).with_context(cannot)?;
+    anyhow::ensure!(metadata.is_file(), "{} is no file", path.display());
+    anyhow::ensure!(
+        metadata.len() <= MAX_LIST,
+        "{} is longer than any list of cameras: {} MiB",
+        path.display(),
+        metadata.len() >> 20
+    );
+    let bytes = std::fs::read(&path).with_context(cannot)?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
+/// Who is to be added: by address, by a session description, or by a list in a file.
+fn newcomers(options: &AddOptions) -> anyhow::Result<Vec<Newcomer>> {
+    let own = |target| Newcomer { target, name: options.name.clone(), group: options.group.clone() };
+    if let Some(path) = &options.sdp {
+        return Ok(vec![own(crate::listen::described(path)?)]);
+    }
+    let text = options.target.as_deref().unwrap_or_default();
+    if !names_file(text) {
+        let reading = understand(text)?;
+        reading.slips.iter().for_each(|slip| eprintln!("{slip}"));
+        return Ok(vec![own(reading.target)]);
+    }
+    let rows = understand_list(&read_list(text)?);
+    anyhow::ensure!(!rows.is_empty(), "{text} names no camera");
+    anyhow::ensure!(
+        options.name.is_none() || rows.len() == 1,
+        "one name cannot be given to {} cameras: leave --name out",
+        rows.len()
+    );
+    let mut all = Vec::new();
+    for row in rows {
+        match &row.reading {
+            Ok(reading) => reading.slips.iter().for_each(|slip| eprintln!("line {}: {slip}", row.line)),
+            Err(refusal) => eprintln!("line {}: {refusal}", row.line),
+        }
+        all.extend(row.newcomer().map(|one| Newcomer {
+            name: options.name.clone().or(one.name),
+            group: options.group.clone().or(one.group),
+            ..one
+        }));
+    }
+    anyhow::ensure!(!all.is_empty(), "nothing in {text} is understood");
+    Ok(all)
+}
+
 /// Adds, and says what came of it.
 pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("add");
     let mut kept = Kept::open(site)?;
-    let reading = understand(&options.target)?;
-    for slip in &reading.slips {
-        eprintln!("{slip}");
-    }
     let given = sign_in(&options.sign_in)?;
-    let (mut target, mut source) = (reading.target, PasswordSource::Kept);
-    if let Some((credentials, from)) = given {
-        (target, source) = (target.with_credentials(Some(credentials)), from);
-    }
-    eprintln!("{}", target.intent());
-    if let Some(camera) = already(kept.file.site(), &target) {
-        eprintln!("amber-lattice: {camera:?} has this address already; nothing was added");
-        return Ok(ExitCode::from(1));
-    }
+    let newcomers = newcomers(options)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let patterns = path_patterns()?;
-    let taken = runtime.block_on(async { tokio::time::timeout(INTAKE_WITHIN, take_in(&target, &patterns)).await });
-    let intake = match taken {
+    let mut all = true;
+    for newcomer in newcomers {
+        let (newcomer, source) = match &given {
+            Some((credentials, from)) => (newcomer.with_credentials(Some(credentials.clone())), from.clone()),
+            None => (newcomer, PasswordSource::Kept),
+        };
+        all &= add_one(&mut kept, &runtime, &patterns, &newcomer, &source, &options.channels)?;
+    }
+    println!("in {}", kept.file.path().display());
+    Ok(if all { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// Adds one; false when it was not added, which has been said.
+fn add_one(
+    kept: &mut Kept,
+    runtime: &tokio::runtime::Runtime,
+    patterns: &[PathPattern],
+    newcomer: &Newcomer,
+    source: &PasswordSource,
+    channels: &[u32],
+) -> anyhow::Result<bool> {
+    let target = &newcomer.target;
+    eprintln!("{}", target.intent());
+    if let Some(camera) = already(kept.file.site(), target) {
+        eprintln!("amber-lattice: {camera:?} has this address already; nothing was added");
+        return Ok(false);
+    }
+    let taken = runtime.block_on(async { tokio::time::timeout(INTAKE_WITHIN, take_in(target, patterns)).await });
+    let mut intake = match taken {
         Ok(Ok(intake)) => intake,
         Ok(Err(trouble)) if trouble.cause == Cause::SignIn && target.credentials().is_some() => {
             eprintln!(
                 "amber-lattice: {}; nothing was added. It is not tried again by itself, so that no account gets locked.",
                 trouble.text
             );
-            return Ok(ExitCode::from(1));
+            return Ok(false);
         }
-        Ok(Err(trouble)) => unreached(&target, &trouble.text),
-        Err(_) => unreached(&target, "it did not answer in 15 s"),
+        Ok(Err(trouble)) => unreached(target, &trouble.text),
+        Err(_) => unreached(target, "it did not answer in 15 s"),
     };
     for note in &intake.notes {
         eprintln!("{note}");
@@ -59,14 +133,15 @@ pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode
     if let Some(exposed) = exposure_of(target.credentials(), intake.exposed) {
         eprintln!("exposed: {}", exposed.reason());
     }
-    let names = put(&mut kept, intake, &target, &source, options.name.as_deref(), options.group.as_deref())?;
-    for name in &names {
-        let camera = kept.file.site().camera(name);
-        let streams = camera.map_or(0, |camera| camera.streams.len());
+    if !channels.is_empty() {
+        intake.keep_channels(|channel| channels.contains(&channel));
+        anyhow::ensure!(intake.cameras.len() > 1, "it has none of these channels; nothing was added");
+    }
+    for name in put(kept, intake, newcomer, source)? {
+        let streams = kept.file.site().camera(&name).map_or(0, |camera| camera.streams.len());
         println!("added {name:?} with {streams} stream{}", if streams == 1 { "" } else { "s" });
     }
-    println!("in {}", kept.file.path().display());
-    Ok(ExitCode::SUCCESS)
+    Ok(true)
 }
 
 /// A target that could not be asked is added as it was typed: it may be switched on tomorrow.
@@ -90,43 +165,36 @@ pub fn unreached(target: &Target, why: &str) -> Intake {
 fn already(site: &Site, target: &Target) -> Option<String> {
     let bare = target.clone().with_credentials(None).to_string();
     let same = |camera: &&Camera| match target {
-        Target::Device { host, .. } => camera.address.as_deref() == Some(host.as_str()),
+        // A channel that was added by itself does not stand in the way of its recorder.
+        Target::Device { host, .. } => camera.address.as_deref() == Some(host.as_str()) && camera.channel.is_none(),
         _ => camera.streams.iter().any(|stream| stream.target.to_string() == bare),
     };
     site.cameras.iter().find(same).map(|camera| camera.name.clone())
 }
 
 /// Puts what was taken in into the site; gives the names.
-pub fn put(
-    kept: &mut Kept,
-    intake: Intake,
-    target: &Target,
-    source: &PasswordSource,
-    name: Option<&str>,
-    group: Option<&str>,
-) -> anyhow::Result<Vec<String>> {
+pub fn put(kept: &mut Kept, intake: Intake, newcomer: &Newcomer, source: &PasswordSource) -> anyhow::Result<Vec<String>> {
+    let Newcomer { target, name, group } = newcomer;
     let sign_in = match target.credentials() {
         Some(credentials) => Some(kept.keep_sign_in(credentials, source)?),
         None => None,
     };
+    if let Target::Listen { key: Some(key), .. } = target {
+        kept.secrets.keep_key(&target.to_string(), Some(key))?;
+    }
     let recorder = intake.cameras.len() > 1;
     let mut site = kept.file.site().clone();
     let mut added: Vec<Camera> = Vec::new();
     for camera in intake.cameras {
         let own = camera.device_name.clone().or_else(|| camera.model.clone()).unwrap_or_else(|| target_name(target));
         let wanted = match (name, added.first()) {
-            (Some(name), None) => name.to_owned(),
+            (Some(name), None) => name.clone(),
             (Some(_), Some(first)) if camera.device_name.is_none() => format!("{} {}", first.name, camera.channel.unwrap_or(1)),
             _ => own,
         };
         let head = added.first().map(|first| first.name.clone()).filter(|_| recorder);
-        let camera = Camera {
-            name: site.free_name(&wanted),
-            group: group.map(str::to_owned),
-            sign_in: sign_in.clone(),
-            recorder: head,
-            ..camera
-        };
+        let camera =
+            Camera { name: site.free_name(&wanted), group: group.clone(), sign_in: sign_in.clone(), recorder: head, ..camera };
         site.cameras.push(camera.clone());
         added.push(camera);
     }

@@ -32,7 +32,8 @@ const INTAKE_WITHIN: Duration = Duration::from_secs(8);
 /// Targets that are checked at the same time.
 const AT_ONCE: usize = 16;
 /// A picture of the size of a small tile is made of every frame, as on a wall.
-const TILE: Wanted = Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) };
+const TILE: Wanted =
+    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit };
 
 /// One target of a check.
 #[derive(Debug, Clone)]
@@ -475,9 +476,13 @@ impl<'a> Climb<'a> {
                     Some(trip) => self.ladder.pass(took, format!("answers an echo in {:.1} ms{card}", millis(trip))),
                     None if hardware.is_some() => self.ladder.pass(took, format!("there{card}")),
                     None => {
-                        let moved = self.look_elsewhere();
+                        let card = self.look_elsewhere();
+                        let moved = card.map_or(String::new(), |at| format!("; its network card is now at {at}"));
                         self.fail_unless_moved(took, Cause::Unreachable, format!("{address} does not answer{moved}"), address)
                             .await;
+                        if let (Some(at), None) = (card, self.ladder.moved_to()) {
+                            self.ladder.set_moved_to(at.to_string());
+                        }
                         return false;
                     }
                 }
@@ -487,11 +492,11 @@ impl<'a> Climb<'a> {
         true
     }
 
-    /// Whether the network card that was last seen at the address is at another one now.
-    fn look_elsewhere(&self) -> String {
-        let Some(before) = self.subject.seen.as_ref().and_then(|seen| seen.hardware.clone()) else { return String::new() };
+    /// Where the network card is now that was last seen at the address.
+    fn look_elsewhere(&self) -> Option<IpAddr> {
+        let before = self.subject.seen.as_ref()?.hardware.clone()?;
         let found = reach::neighbours().into_iter().find(|(_, hardware)| hardware.to_string() == before);
-        found.map_or(String::new(), |(address, _)| format!("; its network card is now at {address}"))
+        found.map(|(address, _)| address)
     }
 
     /// Whether the port is open.
@@ -522,8 +527,9 @@ impl<'a> Climb<'a> {
         };
         let Some((serial, at)) = found else { return self.fail(took, cause, saw) };
         let moved = format!(
-            "The device has moved: serial number {serial} answers at {at} now. Give that address, and let its router keep it the same."
+            "The device has moved: serial number {serial} answers at {at} now. Give that address (n on the screen), and let its router keep it the same."
         );
+        self.ladder.set_moved_to(at.to_string());
         self.ladder.fail(took, format!("{saw}; the device is at {at} now"), cause, moved);
     }
 

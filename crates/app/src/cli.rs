@@ -46,8 +46,20 @@ pub enum Command {
     Demo(DemoOptions),
     /// The wall of the site: its cameras, and finding and adding more
     Wall(WallOptions),
-    /// A wall of any sources
+    /// A wall of any sources, or a camera or lattice of the site by its name
+    #[command(after_help = OPEN_HELP)]
     Open(OpenOptions),
+    /// One to three cameras of the site in a small window, for the corner of a desktop (from 24x8 cells)
+    Corner(CornerOptions),
+    /// Write a desktop entry that starts a screen, a lattice or a camera of the site
+    #[command(after_help = LAUNCHER_HELP)]
+    Launcher {
+        /// Name of a screen, a lattice or a camera
+        name: String,
+        /// Start it as a corner watch
+        #[arg(long)]
+        corner: bool,
+    },
     /// Measure sources without a screen
     #[command(after_help = MEASURE_HELP)]
     Measure(MeasureOptions),
@@ -75,6 +87,14 @@ pub enum Command {
     },
 }
 
+const OPEN_HELP: &str = "Examples:
+  amber-lattice open rtsp://192.0.2.10/stream
+  amber-lattice open \"Slipway north\" --full";
+
+const LAUNCHER_HELP: &str =
+    "The entry is written to the folder of desktop entries ($XDG_DATA_HOME/applications), and its path printed.
+Exit status: 0 written; 2 the site has nothing of this name.";
+
 const MEASURE_HELP: &str = "Exit status: 0 every stream gave a picture; 1 one never did; 2 unusable arguments.
 What is unknown is null in the JSON and a dash in the table.
 
@@ -101,12 +121,15 @@ Example:
 
 const ADD_HELP: &str =
     "A target is an address, host:port, an rtsp://, rtsps://, http:// or https:// address, or udp:// or rtp:// with a port
-to listen on. Slips in it are named. An address without a path is asked for its streams.
+to listen on; or a file with a list (CSV, M3U, lines). Slips in it are named. An address without a path is asked for its streams.
 Exit status: 0 added; 1 not added; 2 unusable arguments.
 
 Examples:
   amber-lattice add 192.0.2.10 --name \"Slipway north\" --group Slipways --sign-in harbour --password-env CAM_PW
-  amber-lattice add udp://:5000 --name \"Regatta feed\"";
+  amber-lattice add cameras.csv --group Quay
+  amber-lattice add 192.0.2.40 --channels 1,3,4 --sign-in harbour --password-env CAM_PW
+  amber-lattice add udp://:5000 --name \"Regatta feed\"
+  amber-lattice add --sdp feed.sdp --name \"Regatta feed\"";
 
 const LISTEN_HELP: &str =
     "MPEG-TS over UDP and RTP with MPEG-TS are understood by themselves; RTP with another payload needs its session
@@ -163,6 +186,9 @@ pub enum PaintArg {
 /// Options of every wall.
 #[derive(Debug, Clone, Args)]
 pub struct WallOptions {
+    /// The screen of the site that this is: it begins with the lattice or the tour that it shows
+    #[arg(long, value_name = "NAME")]
+    pub screen: Option<String>,
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
@@ -176,7 +202,7 @@ pub struct WallOptions {
 
 impl Default for WallOptions {
     fn default() -> Self {
-        Self { transport: TransportArg::Auto, paint: PaintArg::Auto, redraws: 40 }
+        Self { screen: None, transport: TransportArg::Auto, paint: PaintArg::Auto, redraws: 40 }
     }
 }
 
@@ -191,9 +217,24 @@ pub struct DemoOptions {
 /// Options of `open`.
 #[derive(Debug, Clone, Args)]
 pub struct OpenOptions {
-    /// Addresses: rtsp:// or rtsps://, http:// or https:// for stills and multipart JPEG, or udp:// or rtp:// with a port
-    #[arg(required = true, value_name = "URL", value_parser = origin)]
-    pub urls: Vec<Origin>,
+    /// Addresses: rtsp:// or rtsps://, http:// or https:// for stills and multipart JPEG, or udp:// or rtp:// with a port;
+    /// or the name of a camera or a lattice of the site
+    #[arg(required = true, value_name = "URL|NAME")]
+    pub sources: Vec<String>,
+    /// Pictures and plates only, without header and footer
+    #[arg(long)]
+    pub full: bool,
+    /// Options of the wall.
+    #[command(flatten)]
+    pub wall: WallOptions,
+}
+
+/// Options of `corner`.
+#[derive(Debug, Clone, Args)]
+pub struct CornerOptions {
+    /// Names of cameras of the site
+    #[arg(required = true, num_args = 1..=3, value_name = "NAME")]
+    pub names: Vec<String>,
     /// Options of the wall.
     #[command(flatten)]
     pub wall: WallOptions,
@@ -248,7 +289,7 @@ pub struct FindOptions {
     /// Probe this host by itself, where multicast does not go
     #[arg(long = "probe", value_name = "HOST")]
     pub probes: Vec<std::net::Ipv4Addr>,
-    /// Ports to knock on
+    /// Ports to knock on, instead of those of the site or the usual ones
     #[arg(long, value_name = "PORT", value_delimiter = ',')]
     pub ports: Vec<u16>,
     /// Connections at a time
@@ -292,8 +333,14 @@ pub struct CheckOptions {
 #[derive(Debug, Clone, Args)]
 pub struct AddOptions {
     /// What to add
-    #[arg(value_name = "TARGET")]
-    pub target: String,
+    #[arg(value_name = "TARGET", required_unless_present = "sdp")]
+    pub target: Option<String>,
+    /// Of a recorder, these channels only, like 1,3,4
+    #[arg(long, value_name = "NUMBERS", value_delimiter = ',', value_parser = clap::value_parser!(u32).range(1..))]
+    pub channels: Vec<u32>,
+    /// A pushed RTP stream by its session description
+    #[arg(long, value_name = "FILE", conflicts_with = "target")]
+    pub sdp: Option<PathBuf>,
     /// Its name
     #[arg(long)]
     pub name: Option<String>,
@@ -348,6 +395,9 @@ pub struct StandinOptions {
     /// The whole port of 21 devices, with a recorder and with cameras that have something the matter
     #[arg(long)]
     pub all: bool,
+    /// That many cameras for load instead, or beside --all; they replay clips that are encoded once
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=lattice_sim::MAX_FLEET as i64))]
+    pub fleet: Option<u32>,
     /// Print the cameras as JSON lines
     #[arg(long)]
     pub json: bool,
@@ -356,7 +406,8 @@ pub struct StandinOptions {
     pub tied: bool,
 }
 
-fn origin(text: &str) -> Result<Origin, String> {
+/// A source as it is written on the command line.
+pub fn origin(text: &str) -> Result<Origin, String> {
     let scheme = text.split_once("://").map(|(scheme, _)| scheme.to_ascii_lowercase());
     if matches!(scheme.as_deref(), Some("udp" | "rtp")) {
         return match understand(text).map_err(|error| error.to_string())?.target {

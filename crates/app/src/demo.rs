@@ -1,12 +1,16 @@
 //! The demo: the stand-in port in a process of its own, and a wall of it.
 
-use crate::app::{Site, StreamRole};
+use crate::app::Site;
 use crate::cli::DemoOptions;
 use crate::kept::Kept;
+use crate::run::Begin;
 use crate::standin::Announcement;
 use anyhow::Context as _;
+use lattice_core::Role;
+use lattice_core::lattice::Lattice;
+use lattice_core::layout::{Layout, Preset};
 use lattice_core::target::understand;
-use lattice_store::{Camera, PasswordSource, Role, Stream};
+use lattice_store::{Camera, PasswordSource, Stream};
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::process::{Child, ChildStdin, ExitCode, Stdio};
 use std::time::{Duration, Instant};
@@ -14,6 +18,10 @@ use std::time::{Duration, Instant};
 const SITE: &str = "Tarnhithe ferry port";
 /// Cameras that are in the demo's roster from the start; the rest wait to be found.
 const AT_FIRST: usize = 4;
+/// Cameras that replay a clip: in the roster from the start as well.
+const FLEET: usize = 20;
+/// Their groups: the stand-ins' views come in this order.
+const GROUPS: [&str; 4] = ["Slipways", "Lock", "Lanes", "Fuel"];
 
 /// The stand-in port's process. It ends when this is dropped, and also when this process dies,
 /// since its standard input ends then.
@@ -32,7 +40,7 @@ impl StandIn {
     fn start_on(port: u16) -> anyhow::Result<(Self, Vec<Announcement>)> {
         let program = std::env::current_exe().context("cannot find this program to start the stand-in cameras")?;
         let mut child = std::process::Command::new(program)
-            .args(["standin", "--all", "--json", "--tied", "--port", &port.to_string()])
+            .args(["standin", "--all", "--fleet", &FLEET.to_string(), "--json", "--tied", "--port", &port.to_string()])
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
@@ -41,7 +49,7 @@ impl StandIn {
         let orders = child.stdin.take();
         let stdout = child.stdout.take().context("the stand-in cameras have no output")?;
         let this = Self { child, orders };
-        let devices = lattice_sim::whole_port(port).len();
+        let devices = lattice_sim::whole_port(port).len() + FLEET;
         let cameras: Vec<Announcement> = BufReader::new(stdout)
             .lines()
             .take(devices)
@@ -85,7 +93,9 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         editor.name_site(SITE);
         Ok(())
     })?;
-    for camera in announced.iter().take(AT_FIRST) {
+    let mut cameras = Vec::new();
+    let replaying = announced.iter().skip(announced.len() - FLEET);
+    for (index, camera) in announced.iter().take(AT_FIRST).chain(replaying).enumerate() {
         let main = understand(&camera.main)?.target;
         let sub = understand(&camera.sub)?.target;
         let sign_in = main.credentials().cloned();
@@ -94,10 +104,54 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
             .to_vec();
         let sign_in = sign_in.map(|sign_in| kept.keep_sign_in(&sign_in, &PasswordSource::Kept)).transpose()?;
         let address = camera.service.split(':').next().map(str::to_owned);
-        let service_port = camera.service.rsplit(':').next().and_then(|port| port.parse().ok());
-        let camera = Camera { name: camera.name.clone(), address, service_port, sign_in, streams, ..Camera::default() };
-        kept.file.change(|editor| editor.put_camera(&camera))?;
+        let service_port = camera.service.rsplit(':').next().and_then(|port| port.parse().ok()).filter(|port| *port > 0);
+        let group = Some(GROUPS[index % GROUPS.len()].to_owned());
+        cameras.push(Camera { name: camera.name.clone(), group, address, service_port, sign_in, streams, ..Camera::default() });
     }
-    let site = Site { name: SITE.into(), cameras: Vec::new(), prefer: StreamRole::Sub };
-    crate::run::wall(site, &options.wall, Some(standin), Some((kept, true)))
+    let lattices = lattices(&cameras);
+    kept.file.change(|editor| {
+        cameras.iter().try_for_each(|camera| editor.put_camera(camera))?;
+        lattices.iter().try_for_each(|lattice| editor.put_lattice(lattice))
+    })?;
+    let mut text = std::fs::read_to_string(kept.file.path())?;
+    text.push_str(ROUND);
+    std::fs::write(kept.file.path(), text)?;
+    kept.file.reload()?;
+    let site = Site { name: SITE.into(), cameras: Vec::new(), prefer: Role::Sub };
+    crate::run::wall(site, &options.wall, Some(standin), Some((kept, true)), &Begin::Usual)
+}
+
+/// Its tour and its screens.
+const ROUND: &str = r#"
+[[tour]]
+name = "night round"
+stops = [{ lattice = "harbour six", seconds = 15 }, { lattice = "all lanes", seconds = 10 }, { lattice = "sixteen", seconds = 15 }]
+
+[[screen]]
+name = "desk"
+shows = "harbour six"
+
+[[screen]]
+name = "wall"
+shows = "night round"
+"#;
+
+/// Its lattices.
+fn lattices(cameras: &[Camera]) -> Vec<Lattice> {
+    let names: Vec<&str> = cameras.iter().map(|camera| camera.name.as_str()).collect();
+    let filled = |name: &str, layout: Layout, names: &mut dyn Iterator<Item = &str>| {
+        let mut lattice = Lattice::new(name, layout);
+        lattice.fill(0, names);
+        lattice
+    };
+    let of_group = |group: &'static str| {
+        let own = cameras.iter().filter(move |camera| camera.group.as_deref() == Some(group));
+        own.map(|camera| camera.name.as_str())
+    };
+    vec![
+        filled("harbour six", Layout::Preset(Preset::One5), &mut names.iter().copied().take(6)),
+        filled("the four", Layout::even(4), &mut names.iter().copied().take(4)),
+        filled("all lanes", Layout::Preset(Preset::Strip4), &mut of_group("Lanes").take(5)),
+        filled("sixteen", Layout::even(16), &mut names.iter().copied().skip(AT_FIRST).take(16)),
+    ]
 }

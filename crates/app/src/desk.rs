@@ -1,16 +1,25 @@
 //! Getting cameras in: the state of roster, search, adding, sign-in and reach check. No handles here: what is to be
 //! done outside comes out as [`Errand`]s.
 
+mod channels;
+
+pub use channels::{Channel, ChannelChoice};
+
+use crate::app::RosterOrder;
 use crate::check::Subject;
 use crate::device_page::{DeviceFacts, DevicePage, PasswordForm};
+use crate::keymap::Context;
 use lattice_core::check::Ladder;
-use lattice_core::find::{Change, Findings, FirmwareFault, FoundDevice};
+use lattice_core::clock::Told;
+use lattice_core::find::{Change, Exposure, Findings, FirmwareFault, FoundDevice};
+use lattice_core::lattice::Lattice;
 use lattice_core::onvif::Encoder;
-use lattice_core::target::{Row, Target, understand_list};
-use lattice_core::{Credentials, Secret};
+use lattice_core::target::{Newcomer, Row, Target, understand_list};
+use lattice_core::{Credentials, Secret, SourceUrl};
 use lattice_net::find::FindProgress;
-use lattice_store::{Camera, Site};
-use std::collections::BTreeSet;
+use lattice_store::site::CertificateTrust;
+use lattice_store::{Camera, Role, Site};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use tui_input::Input;
 
@@ -32,6 +41,24 @@ pub enum Page {
     Check,
     /// One device.
     Device,
+    /// Ports that senders push to.
+    Listen,
+}
+
+impl Page {
+    /// Where its keys stand in the table.
+    pub const fn context(self) -> Context {
+        match self {
+            Self::Wall => Context::Wall,
+            Self::Welcome => Context::Welcome,
+            Self::Roster => Context::Roster,
+            Self::Find => Context::Find,
+            Self::Add => Context::Add,
+            Self::Check => Context::Check,
+            Self::Device => Context::Device,
+            Self::Listen => Context::Listen,
+        }
+    }
 }
 
 /// Which camera a sign-in is for.
@@ -40,7 +67,7 @@ pub enum SignInFor {
     /// Cameras of the site, by name.
     Cameras(Vec<String>),
     /// Targets that are waiting to be taken in.
-    Targets(Vec<Target>),
+    Targets(Vec<Newcomer>),
 }
 
 /// The form for a sign-in.
@@ -69,6 +96,19 @@ pub enum Typing {
     Group(String),
     /// The ranges to scan.
     Ranges,
+    /// The key of a camera's encrypted streams; never drawn.
+    Key(String),
+}
+
+/// A certificate that is not trusted, for the operator to judge.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CertificateForm {
+    /// The camera's name.
+    pub camera: String,
+    /// SHA-256 of it, in hexadecimal.
+    pub fingerprint: String,
+    /// Why it is not trusted.
+    pub why: String,
 }
 
 /// What a target that was to be taken in came to.
@@ -92,11 +132,17 @@ pub enum Errand {
     /// End the search.
     EndSearch,
     /// Take these in, with the sign-in that each has.
-    Take(Vec<Target>),
+    Take(Vec<Newcomer>),
+    /// Read a list from this file into the line for adding.
+    ReadList(String),
+    /// Take in a recorder with these channels; not at all for none.
+    Channels(Newcomer, BTreeSet<u32>),
     /// Keep a sign-in for cameras of the site.
     SignIn(Vec<String>, Credentials),
     /// Check cameras of the site, by name; all for an empty list.
     Check(Vec<String>),
+    /// Give a camera, and what hangs under it, another address.
+    Readdress(String, String),
     /// Give a camera another name.
     Rename(String, String),
     /// Put a camera into a group; none for an empty name.
@@ -107,6 +153,8 @@ pub enum Errand {
     Remove(String),
     /// Undo the last removal.
     Undo,
+    /// Keep these lattices, and no others, in the site file.
+    SaveLattices(Vec<Lattice>),
     /// Ask the device of a camera what it is and offers.
     AskDevice(String),
     /// Set the clock of a camera's device to this machine's.
@@ -115,6 +163,16 @@ pub enum Errand {
     SwitchDhcp(String, bool),
     /// Set an encoder of a camera's device.
     SetEncoder(String, Box<Encoder>),
+    /// Keep the key of a camera's encrypted streams.
+    Key(String, Secret<String>),
+    /// Judge a camera's certificate so.
+    Trust(String, CertificateTrust),
+    /// Ask the device of a camera that shows stills for its streams.
+    Live(String),
+    /// Make a stream of a camera's device its main, sub or third.
+    Assign(String, SourceUrl, Role),
+    /// Measure streams of a camera for a moment.
+    Probe(String, Vec<SourceUrl>),
     /// Give the devices of cameras this password: their first, or another.
     SetPassword(Vec<String>, Credentials, bool),
 }
@@ -137,8 +195,16 @@ pub struct Desk {
     pub available: bool,
     /// The site.
     pub site: Site,
-    /// The selected row of the roster, among those that pass the filter.
-    pub row: usize,
+    /// The selected camera of the roster, by name; the first where it is not among those shown.
+    pub chosen: Option<String>,
+    /// How the roster is laid out.
+    pub order: RosterOrder,
+    /// What cameras' devices told of their clocks, by the camera's name.
+    pub clocks: BTreeMap<String, Told>,
+    /// Why cameras' devices lie open, by the camera's name.
+    pub exposed: BTreeMap<String, Exposure>,
+    /// When something was last received from a camera, seconds UTC, by its name.
+    pub seen: BTreeMap<String, i64>,
     /// The filter.
     pub filter: Input,
     /// What is being typed, with its text.
@@ -147,8 +213,8 @@ pub struct Desk {
     pub findings: Findings,
     /// Those to be taken in.
     pub ticked: BTreeSet<IpAddr>,
-    /// The selected device.
-    pub found_row: usize,
+    /// The selected device; the first where it is not there.
+    pub found_at: Option<IpAddr>,
     /// How far the search is; `None` before the first.
     pub progress: Option<FindProgress>,
     /// The ranges to scan, as typed.
@@ -160,45 +226,28 @@ pub struct Desk {
     /// What became of the last ones.
     pub taken: Vec<Taken>,
     /// Targets that were refused for want of a sign-in.
-    pub locked: Vec<Target>,
+    pub locked: Vec<Newcomer>,
+    /// Recorders whose channels are to be chosen; the first is on the screen.
+    pub choosing: Vec<ChannelChoice>,
     /// The form for a sign-in.
     pub sign_in: Option<SignInForm>,
+    /// A certificate to be judged.
+    pub certificate: Option<CertificateForm>,
     /// Reach checks.
     pub checks: Vec<Checked>,
     /// The selected check.
     pub check_row: usize,
+    /// The selected listening port.
+    pub listen_row: usize,
+    /// Addresses of this machine that a sender can be given.
+    pub own_addresses: Vec<String>,
     /// Firmware with known faults.
     pub faults: Vec<FirmwareFault>,
     /// The device that is looked at.
     pub device: Option<DevicePage>,
 }
 
-/// Whether a camera passes a filter: each word must occur in one of its texts.
-fn passes(camera: &Camera, filter: &str) -> bool {
-    let texts = [
-        Some(camera.name.as_str()),
-        camera.group.as_deref(),
-        camera.address.as_deref(),
-        camera.maker.as_deref(),
-        camera.model.as_deref(),
-        camera.recorder.as_deref(),
-    ];
-    let all = texts.into_iter().flatten().collect::<Vec<_>>().join(" ").to_lowercase();
-    filter.to_lowercase().split_whitespace().all(|word| all.contains(word))
-}
-
 impl Desk {
-    /// The cameras that pass the filter, in the order of the table: by group, recorders before their channels.
-    pub fn rows(&self) -> Vec<&Camera> {
-        let filter = match &self.typing {
-            Some((Typing::Filter, input)) => input.value(),
-            _ => self.filter.value(),
-        };
-        let mut rows: Vec<&Camera> = self.site.cameras.iter().filter(|camera| passes(camera, filter)).collect();
-        rows.sort_by_key(|camera| camera.group.clone().unwrap_or_else(|| "\u{10ffff}".into()));
-        rows
-    }
-
     /// What is known to be wrong with a camera's firmware.
     pub fn firmware_fault(&self, camera: &Camera) -> Option<&str> {
         let applies =
@@ -206,16 +255,22 @@ impl Desk {
         self.faults.iter().find(applies).map(|fault| fault.what.as_str())
     }
 
-    /// The selected camera.
-    pub fn selected(&self) -> Option<&Camera> {
-        self.rows().get(self.row).copied()
-    }
-
     /// The devices of the table: those that answered, by address, then those that have gone.
     pub fn found(&self) -> Vec<(IpAddr, &FoundDevice)> {
         let mut all: Vec<_> = self.findings.devices().collect();
         all.sort_by_key(|(address, device)| (device.change == Change::Gone, *address));
         all
+    }
+
+    /// The row of the selected device.
+    pub fn found_row(&self) -> usize {
+        self.found().iter().position(|(address, _)| Some(*address) == self.found_at).unwrap_or(0)
+    }
+
+    /// Selects the device in this row, or the last.
+    pub fn find_row(&mut self, row: usize) {
+        let found = self.found();
+        self.found_at = found.get(row.min(found.len().saturating_sub(1))).map(|(address, _)| *address);
     }
 
     /// Whether a device is in the site already.
@@ -230,7 +285,7 @@ impl Desk {
 
     /// Ticks or unticks the selected device.
     pub fn tick(&mut self) {
-        let Some(address) = self.found().get(self.found_row).map(|(address, _)| *address) else { return };
+        let Some(address) = self.found().get(self.found_row()).map(|(address, _)| *address) else { return };
         if !self.ticked.remove(&address) {
             self.ticked.insert(address);
         }
@@ -244,23 +299,23 @@ impl Desk {
     }
 
     /// The targets of the ticked devices, or of the selected one.
-    pub fn targets(&self) -> Vec<Target> {
+    pub fn targets(&self) -> Vec<Newcomer> {
         let chosen: Vec<IpAddr> = if self.ticked.is_empty() {
-            self.found().get(self.found_row).map(|(address, _)| *address).into_iter().collect()
+            self.found().get(self.found_row()).map(|(address, _)| *address).into_iter().collect()
         } else {
             self.ticked.iter().copied().collect()
         };
         let target = |address: IpAddr| {
             let device = self.findings.get(address);
             let port = device.and_then(|device| device.service_port.or(device.rtsp_port));
-            Target::Device { host: address.to_string(), port, credentials: None }
+            Newcomer::from(Target::Device { host: address.to_string(), port, credentials: None })
         };
         chosen.into_iter().filter(|address| !self.is_known(*address)).map(target).collect()
     }
 
     /// Whether any of the chosen devices is known to want a sign-in.
-    pub fn wants_sign_in(&self, targets: &[Target]) -> bool {
-        targets.iter().any(|target| match target {
+    pub fn wants_sign_in(&self, targets: &[Newcomer]) -> bool {
+        targets.iter().any(|newcomer| match &newcomer.target {
             Target::Device { host, .. } => {
                 host.parse().ok().and_then(|address| self.findings.get(address)).is_some_and(|device| device.locked == Some(true))
             }
@@ -377,29 +432,10 @@ impl Desk {
 mod tests {
     use super::*;
 
-    fn camera(name: &str, group: Option<&str>) -> Camera {
-        Camera { name: name.into(), group: group.map(str::to_owned), ..Camera::default() }
-    }
-
-    #[test]
-    fn the_roster_is_sorted_by_group_and_filtered_by_words() {
-        let mut desk = Desk::default();
-        desk.site.cameras = vec![
-            camera("Loose", None),
-            camera("Gate one", Some("Lock")),
-            camera("Fuel quay", Some("Quay")),
-            camera("Gate two", Some("Lock")),
-        ];
-        let names = |desk: &Desk| desk.rows().iter().map(|camera| camera.name.clone()).collect::<Vec<_>>();
-        assert_eq!(names(&desk), ["Gate one", "Gate two", "Fuel quay", "Loose"]);
-        desk.filter = Input::new("lock TWO".into());
-        assert_eq!(names(&desk), ["Gate two"]);
-    }
-
     #[test]
     fn what_is_ticked_is_taken_but_not_what_is_here_already() {
         let mut desk = Desk::default();
-        desk.site.cameras = vec![Camera { address: Some("192.0.2.2".into()), ..camera("Here", None) }];
+        desk.site.cameras = vec![Camera { address: Some("192.0.2.2".into()), name: "Here".into(), ..Camera::default() }];
         for n in 1..=3u8 {
             desk.findings.learn(
                 IpAddr::from([192, 0, 2, n]),
@@ -408,14 +444,14 @@ mod tests {
         }
         desk.tick_all();
         let targets = desk.targets();
-        assert_eq!(targets.iter().map(ToString::to_string).collect::<Vec<_>>(), ["192.0.2.1:8000", "192.0.2.3:8000"]);
+        assert_eq!(targets.iter().map(|one| one.target.to_string()).collect::<Vec<_>>(), ["192.0.2.1:8000", "192.0.2.3:8000"]);
         assert!(desk.wants_sign_in(&targets) && !desk.wants_sign_in(&targets[..1]));
         desk.ask_sign_in(SignInFor::Targets(targets));
         desk.text(Page::Find).unwrap().clone_from(&Input::new("harbour".into()));
         desk.sign_in.as_mut().unwrap().on_password = true;
         desk.text(Page::Find).unwrap().clone_from(&Input::new("pw".into()));
         let Some(Errand::Take(signed)) = desk.give_sign_in() else { panic!("nothing is taken") };
-        assert!(signed.iter().all(|target| target.credentials().unwrap().user == "harbour"));
+        assert!(signed.iter().all(|one| one.target.credentials().unwrap().user == "harbour"));
         assert!(!format!("{signed:?}").contains("pw\""), "a password does not show");
     }
 }

@@ -1,9 +1,12 @@
 //! One device: what it is and offers, its clock, accounts, address, and the settings of its encoders.
 
 use lattice_core::find::{Strength, strength};
+use lattice_core::meter::Figures;
 use lattice_core::onvif::{DeviceInformation, Encoder, EncoderLimits, NetworkInterface, User};
 use lattice_core::{ClockOffset, Credentials, FrameRate, Secret};
 use lattice_net::Offered;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 use tui_input::Input;
 
 /// What a device said when it was asked.
@@ -152,6 +155,10 @@ pub struct DevicePage {
     pub facts: Option<Result<DeviceFacts, String>>,
     /// Its clock, once it is known.
     pub clock: Option<Result<ClockOffset, String>>,
+    /// Its streams measured for a moment, by their request URI.
+    pub probed: HashMap<String, Result<Arc<Figures>, String>>,
+    /// Those that were ordered to be measured.
+    pub asked: HashSet<String>,
     /// The selected stream.
     pub stream: usize,
     /// The selected setting.
@@ -166,8 +173,19 @@ pub struct DevicePage {
 
 impl DevicePage {
     /// A page whose device is being asked.
-    pub const fn new(camera: String) -> Self {
-        Self { camera, facts: None, clock: None, stream: 0, setting: 0, wanted: None, before: Vec::new(), password: None }
+    pub fn new(camera: String) -> Self {
+        Self {
+            camera,
+            facts: None,
+            clock: None,
+            probed: HashMap::new(),
+            asked: HashSet::new(),
+            stream: 0,
+            setting: 0,
+            wanted: None,
+            before: Vec::new(),
+            password: None,
+        }
     }
 
     /// The selected stream with its limits.

@@ -3,6 +3,7 @@
 use crate::app::{CameraDef, FeedKey, Site};
 use crossbeam_channel::Sender;
 use lattice_core::TransportChoice;
+use lattice_core::clock::Told;
 use lattice_core::meter::Figures;
 use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
 use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
@@ -58,6 +59,7 @@ pub struct Engine {
     transport: TransportChoice,
     bell: Bell,
     choice: DamageChoice,
+    told: HashMap<usize, Told>,
 }
 
 /// A pool of decoders fit for this machine.
@@ -125,11 +127,13 @@ impl Engine {
             transport,
             bell,
             choice: DamageChoice::default(),
+            told: HashMap::new(),
         })
     }
 
     /// A camera is there, or is another one now, at this place of the site.
     pub fn define(&mut self, index: usize, camera: CameraDef) {
+        self.told.remove(&index);
         match self.site.cameras.get_mut(index) {
             Some(have) => *have = camera,
             None => self.site.cameras.push(camera),
@@ -138,7 +142,7 @@ impl Engine {
 
     /// Opens a stream; one that is open stays as it is.
     pub fn open(&mut self, key: FeedKey) {
-        let Some(origin) = self.site.origin(key).filter(|_| !self.feeds.contains_key(&key)) else { return };
+        let Some(stream) = self.site.stream(key).filter(|_| !self.feeds.contains_key(&key)) else { return };
         let (slot, bell) = (Arc::new(Slot::default()), self.bell.clone());
         let target = slot.clone();
         let (lane, sink, post) = wire(&self.pool, move |picture| {
@@ -150,10 +154,14 @@ impl Engine {
         let transport =
             camera.map(|camera| camera.transport).filter(|own| *own != TransportChoice::Auto).unwrap_or(self.transport);
         let trust = camera.map_or(lattice_net::Trust::Verify, |camera| camera.trust);
-        let config = SourceConfig { trust, ..SourceConfig::from_origin(origin.clone(), transport) };
+        let config =
+            SourceConfig { trust, key: stream.key.clone(), ..SourceConfig::from_origin(stream.origin.clone(), transport) };
         let source = Source::open(self.runtime.handle(), config, Some(sink));
         let stations = source.stations();
         post.set(stations.clone());
+        if let Some(told) = self.told.get(&key.camera) {
+            let _ = stations.try_send(Station::Clock(*told));
+        }
         self.feeds.insert(key, Feed { source, lane, slot, stations, wanted: None });
     }
 
@@ -203,6 +211,14 @@ impl Engine {
     pub fn retry(&self, key: FeedKey) {
         if let Some(feed) = self.feeds.get(&key) {
             feed.source.order(Command::Retry);
+        }
+    }
+
+    /// The device of a camera told its time: its open streams learn it, and those opened from now on.
+    pub fn tell_clock(&mut self, camera: usize, told: Told) {
+        self.told.insert(camera, told);
+        for (_, feed) in self.feeds.iter().filter(|(key, _)| key.camera == camera) {
+            let _ = feed.stations.try_send(Station::Clock(told));
         }
     }
 

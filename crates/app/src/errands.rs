@@ -1,22 +1,28 @@
 //! The work behind the desk: a runtime of its own for searches, questions and checks, and the site file.
 
+mod devices;
+mod streams;
+
 use crate::add::{put, unreached};
-use crate::app::{CameraDef, StreamDef, StreamRole};
+use crate::app::CameraDef;
 use crate::check::{Checker, Subject, check};
-use crate::desk::{Errand, Taken};
+use crate::desk::{ChannelChoice, Errand, Taken};
 use crate::device_page::DeviceFacts;
 use crate::intake::{Intake, Trouble, exposure_of, take_in};
 use crate::kept::{Kept, path_patterns, trust_of};
+use crate::survey::{Survey, Surveyed};
 use crossbeam_channel::Sender;
 use lattice_core::check::Ladder;
 use lattice_core::find::{AddressRange, MANY_ADDRESSES, PathPattern};
-use lattice_core::onvif::{AddressPlan, UserLevel};
-use lattice_core::target::Target;
+use lattice_core::lattice::Lattice;
+use lattice_core::meter::Figures;
+use lattice_core::target::{Newcomer, Target};
 use lattice_core::{Cause, ClockOffset, Credentials};
+use lattice_net::Device;
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
-use lattice_net::{Device, DeviceError, ListenConfig, Origin};
-use lattice_store::{Camera, PasswordSource, Role, Sighting, SiteError};
+use lattice_store::{Camera, PasswordSource, Sighting, SiteError};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::Semaphore;
@@ -34,13 +40,21 @@ pub enum DeskNews {
     /// How far the search is.
     Searching(FindProgress),
     /// A target was asked.
-    Asked(Target, Result<Intake, Trouble>),
+    Asked(Newcomer, Result<Intake, Trouble>),
     /// A check went on, or ended.
     Checked(Subject, Ladder, bool),
     /// A camera's device was asked.
     Device(String, Result<DeviceFacts, String>),
     /// A camera's device's clock was read.
     Clock(String, Result<ClockOffset, String>),
+    /// A device said what it is.
+    Surveyed(Surveyed),
+    /// A camera that was added while it could not be reached was asked again.
+    Later(String, Result<Intake, Trouble>),
+    /// The device of a camera that shows stills was asked for its streams.
+    Live(String, Result<Intake, Trouble>),
+    /// A stream of a camera was measured for a moment, by its request URI; or why it could not be.
+    Probed(String, String, Result<Arc<Figures>, String>),
     /// An order to a camera's device is done, or why not.
     Ordered(String, Result<String, String>),
     /// Cameras' devices took a password.
@@ -58,37 +72,33 @@ pub struct Outcome {
     pub renewed: Vec<CameraDef>,
     /// Cameras that have another name now: from, to.
     pub renamed: Vec<(String, String)>,
+    /// The lattices are in the site file as the wall has them.
+    pub lattices_saved: bool,
     /// What to say.
     pub say: Option<String>,
-}
-
-/// Everything that a device says of itself.
-async fn device_facts(device: &mut Device, signed: bool) -> Result<DeviceFacts, String> {
-    let text = |error: DeviceError| error.to_string();
-    device.greet().await.map_err(text)?;
-    let information = device.information(signed).await.map_err(text)?;
-    let mut streams = Vec::new();
-    for offered in device.streams(signed).await.map_err(text)? {
-        let limits = device.encoder_limits(&offered.profile).await.unwrap_or_default();
-        streams.push((offered, limits));
-    }
-    let users = device.users(signed).await.map_err(text);
-    let network = device.network().await.map_err(text);
-    Ok(DeviceFacts { information, streams, users, network })
+    /// What became of somebody who was to be taken in.
+    pub taken: Option<Taken>,
+    /// A recorder whose channels are to be chosen first.
+    pub choose: Option<ChannelChoice>,
 }
 
 /// The site, its passwords, and the runtime.
 pub struct Errands {
     /// The site and its passwords.
     pub kept: Kept,
-    runtime: tokio::runtime::Runtime,
-    news: Sender<DeskNews>,
-    patterns: Arc<Vec<PathPattern>>,
+    pub(crate) runtime: tokio::runtime::Runtime,
+    pub(crate) news: Sender<DeskNews>,
+    pub(crate) patterns: Arc<Vec<PathPattern>>,
     checker: Option<Arc<Checker>>,
     search: Option<JoinHandle<()>>,
     /// Searches stay on loopback: the demo.
     loopback_only: bool,
     removed: Vec<Camera>,
+    /// Recorders that were asked, until their channels are chosen.
+    recorders: Vec<(Newcomer, Intake)>,
+    /// Many addresses that were asked about: the same again scans them.
+    asked_large: Option<String>,
+    pub(crate) survey: Survey,
 }
 
 impl Errands {
@@ -97,7 +107,19 @@ impl Errands {
         let runtime =
             tokio::runtime::Builder::new_multi_thread().worker_threads(1).thread_name("errands").enable_all().build()?;
         let patterns = Arc::new(path_patterns()?);
-        Ok(Self { kept, runtime, news, patterns, checker: None, search: None, loopback_only, removed: Vec::new() })
+        Ok(Self {
+            kept,
+            runtime,
+            news,
+            patterns,
+            checker: None,
+            search: None,
+            loopback_only,
+            removed: Vec::new(),
+            recorders: Vec::new(),
+            asked_large: None,
+            survey: Survey::default(),
+        })
     }
 
     /// The ranges that a search begins with.
@@ -122,6 +144,9 @@ impl Errands {
                 self.take(targets);
                 Ok(Outcome::default())
             }
+            Errand::Channels(newcomer, channels) => Ok(self.take_channels(&newcomer, &channels)),
+            Errand::Readdress(name, to) => self.readdress(&name, &to),
+            Errand::ReadList(_) => Ok(Outcome::default()), // the line is the loop's
             Errand::SignIn(names, credentials) => self.sign_in(&names, &credentials),
             Errand::Check(names) => self.check(&names).map(|()| Outcome::default()),
             Errand::Rename(from, to) => {
@@ -158,6 +183,7 @@ impl Errands {
                     ..Outcome::default()
                 })
             }
+            Errand::SaveLattices(lattices) => self.save_lattices(&lattices),
             Errand::AskDevice(name) => self.ask_device(&name).map(|()| Outcome::default()),
             Errand::SetClock(name) => {
                 let order = |device: Device| async move { device.set_clock().await };
@@ -167,26 +193,15 @@ impl Errands {
                 let order = |device: Device| async move { device.set_encoder(&encoder).await };
                 self.order(&name, "its encoder is set; b sets it back", order).map(|()| Outcome::default())
             }
-            Errand::SwitchDhcp(name, dhcp) => {
-                let order = move |device: Device| async move {
-                    let Some(interface) = device.network().await?.into_iter().next() else { return Ok(()) };
-                    let fixed = interface.address.map(|(address, bits)| AddressPlan::Fixed(address, bits));
-                    let plan = if dhcp { Some(AddressPlan::Dhcp) } else { fixed };
-                    match plan {
-                        Some(plan) => device.set_address(&interface.token, plan).await,
-                        None => Ok(()),
-                    }
-                };
-                let done = if dhcp {
-                    "it takes its address by DHCP from now on"
-                } else {
-                    "it keeps the address that it has from now on"
-                };
-                self.order(&name, done, order).map(|()| Outcome::default())
-            }
+            Errand::SwitchDhcp(name, dhcp) => self.switch_dhcp(&name, dhcp).map(|()| Outcome::default()),
             Errand::SetPassword(names, account, first) => {
                 self.set_passwords(&names, &account, first).map(|()| Outcome::default())
             }
+            Errand::Key(name, key) => self.keep_key(&name, &key),
+            Errand::Trust(name, trust) => self.trust(&name, trust),
+            Errand::Live(name) => self.look_for_live(&name).map(|()| Outcome::default()),
+            Errand::Assign(name, url, role) => self.assign(&name, &url, role),
+            Errand::Probe(name, urls) => self.probe(&name, urls).map(|()| Outcome::default()),
             Errand::Undo => {
                 let camera = self.removed.pop().ok_or("there is nothing to bring back")?;
                 self.change(|editor| editor.put_camera(&camera))?;
@@ -196,100 +211,44 @@ impl Errands {
         }
     }
 
-    /// The device of a camera, as it is reached.
-    fn device(&self, name: &str) -> Result<(Device, bool), String> {
-        let camera = self.camera(name)?;
-        let host = camera.address.clone().ok_or_else(|| format!("{name} has no device: it is a pushed stream"))?;
-        let port = camera
-            .service_port
-            .ok_or_else(|| format!("the device service of {name} is not known: add it by its address alone"))?;
-        let credentials = self.kept.credentials(&camera)?;
-        let signed = credentials.is_some();
-        Ok((Device::new(&host, port, credentials, None).trusting(trust_of(&camera)), signed))
-    }
-
-    fn ask_device(&self, name: &str) -> Result<(), String> {
-        let (mut device, signed) = self.device(name)?;
-        let (news, name) = (self.news.clone(), name.to_owned());
-        self.runtime.spawn(async move {
-            let facts = device_facts(&mut device, signed).await;
-            let reached = facts.is_ok();
-            let _ = news.send(DeskNews::Device(name.clone(), facts));
-            if reached {
-                let clock = match device.clock_offset().await {
-                    Ok(Some(offset)) => Ok(offset),
-                    Ok(None) => Err("it does not tell its time".to_owned()),
-                    Err(error) => Err(error.to_string()),
-                };
-                let _ = news.send(DeskNews::Clock(name, clock));
-            }
-        });
-        Ok(())
-    }
-
-    /// Gives a device an order; what came of it follows as news.
-    fn order<F>(&self, name: &str, done: &str, order: impl FnOnce(Device) -> F + Send + 'static) -> Result<(), String>
-    where
-        F: Future<Output = Result<(), DeviceError>> + Send,
-    {
-        let (mut device, _) = self.device(name)?;
-        let (news, name, done) = (self.news.clone(), name.to_owned(), done.to_owned());
-        self.runtime.spawn(async move {
-            let greeted = device.greet().await;
-            let result = match greeted {
-                Ok(_) | Err(DeviceError::SignInNeeded) => order(device).await,
-                Err(error) => Err(error),
-            };
-            let _ = news.send(DeskNews::Ordered(name, result.map(|()| done).map_err(|error| error.to_string())));
-        });
-        Ok(())
-    }
-
-    fn set_passwords(&self, names: &[String], account: &Credentials, first: bool) -> Result<(), String> {
-        let devices: Vec<(String, Device)> =
-            names.iter().map(|name| Ok((name.clone(), self.device(name)?.0))).collect::<Result<_, String>>()?;
-        let (news, account) = (self.news.clone(), account.clone());
-        self.runtime.spawn(async move {
-            let (mut done, mut failed) = (Vec::new(), Vec::new());
-            for (name, mut device) in devices {
-                let _ = device.greet().await; // what the clock does not say the order itself will
-                let result = if first {
-                    device.create_first_user(&account).await
-                } else {
-                    // An account keeps the rights that it has.
-                    let users = device.users(true).await.unwrap_or_default();
-                    let level =
-                        users.iter().find(|user| user.name == account.user).map_or(UserLevel::Administrator, |user| user.level);
-                    device.set_password(&account, level).await
-                };
-                match result {
-                    Ok(()) => done.push(name),
-                    Err(error) => failed.push(format!("{name}: {error}")),
-                }
-            }
-            let _ = news.send(DeskNews::PasswordSet(done, account, failed));
-        });
-        Ok(())
-    }
-
-    /// Cameras' devices took a password: it is kept, and their streams begin anew with it.
-    pub fn on_password_set(&mut self, names: &[String], account: &Credentials, failed: &[String]) -> Result<Outcome, String> {
-        let mut outcome = if names.is_empty() { Outcome::default() } else { self.sign_in(names, account)? };
-        let done = if names.is_empty() { String::new() } else { format!("the password was set on {}", names.join(", ")) };
-        let not = if failed.is_empty() { String::new() } else { format!(" not set on {}", failed.join("; ")) };
-        outcome.say = Some(format!("{done}{not}").trim().to_owned());
-        Ok(outcome)
-    }
-
     fn camera(&self, name: &str) -> Result<Camera, String> {
         self.kept.file.site().camera(name).cloned().ok_or_else(|| format!("{name} is no longer in the site"))
     }
 
-    fn change(
+    pub(crate) fn change(
         &mut self,
         changes: impl FnOnce(&mut lattice_store::site::Editor<'_>) -> Result<(), SiteError>,
     ) -> Result<(), String> {
         self.kept.file.change(changes).map_err(|error| error.to_string())
+    }
+
+    /// The site file has these lattices then; what is the same already is not touched.
+    fn save_lattices(&mut self, lattices: &[Lattice]) -> Result<Outcome, String> {
+        let before = self.kept.file.site().lattices.clone();
+        let gone = before.iter().filter(|old| !lattices.iter().any(|new| new.name == old.name));
+        let gone: Vec<String> = gone.map(|old| old.name.clone()).collect();
+        let changed: Vec<&Lattice> = lattices.iter().filter(|new| !before.contains(new)).collect();
+        let names: Vec<&str> = lattices.iter().map(|lattice| lattice.name.as_str()).collect();
+        self.change(|editor| {
+            // What was renamed keeps its remarks, and tours and screens follow it.
+            let renamed = |old: &String| {
+                let old = before.iter().find(|lattice| lattice.name == *old)?;
+                let new = changed.iter().find(|new| new.tiles() == old.tiles() && new.layout() == old.layout())?;
+                before.iter().all(|one| one.name != new.name).then_some(new.name.as_str())
+            };
+            for old in &gone {
+                match renamed(old) {
+                    Some(new) => editor.rename_lattice(old, new)?,
+                    None => editor.remove_lattice(old)?,
+                }
+            }
+            for lattice in &changed {
+                editor.put_lattice(lattice)?;
+            }
+            editor.order_lattices(&names)
+        })?;
+        let say = Some(format!("lattices saved in {}", self.kept.file.path().display()));
+        Ok(Outcome { say, lattices_saved: true, ..Outcome::default() })
     }
 
     fn search(&mut self, ranges: &str) -> Result<(), String> {
@@ -297,11 +256,15 @@ impl Errands {
         let ranges: Vec<AddressRange> =
             words.map(str::parse).collect::<Result<_, _>>().map_err(|error: lattice_core::find::RangeError| error.to_string())?;
         let count: u64 = ranges.iter().map(AddressRange::len).sum();
-        if count > MANY_ADDRESSES {
+        let text: Vec<String> = ranges.iter().map(ToString::to_string).collect();
+        let text = text.join(", ");
+        if count > MANY_ADDRESSES && self.asked_large.as_ref() != Some(&text) {
+            self.asked_large = Some(text);
             return Err(format!(
-                "these ranges hold {count} addresses, more than {MANY_ADDRESSES}: narrow them, or use `amber-lattice find --large`"
+                "these ranges hold {count} addresses, more than {MANY_ADDRESSES}: narrow them with n, or r scans them all the same"
             ));
         }
+        self.asked_large = None;
         if self.loopback_only && !ranges.iter().all(AddressRange::is_loopback) {
             return Err("the demo stays on this machine: its cameras are in 127.77.0.0/24".into());
         }
@@ -310,7 +273,9 @@ impl Errands {
         }
         let probe_from =
             if self.loopback_only { vec![std::net::Ipv4Addr::LOCALHOST] } else { probe_addresses(&interfaces(), &ranges) };
-        let (config, news, handle) = (FindConfig::new(ranges, probe_from), self.news.clone(), self.runtime.handle().clone());
+        let mut config = FindConfig::new(ranges, probe_from);
+        config.use_ports(&self.kept.file.site().scan_ports);
+        let (news, handle) = (self.news.clone(), self.runtime.handle().clone());
         self.search = Some(self.runtime.spawn(async move {
             let mut search = Search::begin(&handle, config);
             let mut tick = tokio::time::interval(Duration::from_millis(200));
@@ -328,48 +293,76 @@ impl Errands {
         Ok(())
     }
 
-    fn take(&self, targets: Vec<Target>) {
+    fn take(&self, targets: Vec<Newcomer>) {
         let limit = Arc::new(Semaphore::new(AT_ONCE));
-        for target in targets {
+        for newcomer in targets {
             let (news, patterns, limit) = (self.news.clone(), self.patterns.clone(), limit.clone());
             self.runtime.spawn(async move {
                 let _permit = limit.acquire().await;
-                let asked = tokio::time::timeout(INTAKE_WITHIN, take_in(&target, &patterns)).await;
+                let asked = tokio::time::timeout(INTAKE_WITHIN, take_in(&newcomer.target, &patterns)).await;
                 let late = || {
                     Err(Trouble {
                         cause: Cause::Silence,
-                        text: format!("{target} did not answer in {} s", INTAKE_WITHIN.as_secs()),
+                        text: format!("{} did not answer in {} s", newcomer.target, INTAKE_WITHIN.as_secs()),
                     })
                 };
                 let result = asked.unwrap_or_else(|_| late());
-                let _ = news.send(DeskNews::Asked(target, result));
+                let _ = news.send(DeskNews::Asked(newcomer, result));
             });
         }
     }
 
-    /// A target was asked: what it is goes into the site.
-    pub fn on_asked(&mut self, target: &Target, result: Result<Intake, Trouble>) -> (Taken, Outcome) {
-        let shown = target.to_string();
-        let (intake, note) = match result {
+    /// A target was asked: what it is goes into the site; of a recorder, its channels are chosen first.
+    pub fn on_asked(&mut self, newcomer: &Newcomer, result: Result<Intake, Trouble>) -> Outcome {
+        let target = &newcomer.target;
+        match result {
+            Ok(intake) if intake.is_recorder() => {
+                let choose = Some(ChannelChoice::new(newcomer.clone(), &intake));
+                self.recorders.push((newcomer.clone(), intake));
+                Outcome { choose, ..Outcome::default() }
+            }
             Ok(intake) => {
                 let exposed =
                     exposure_of(target.credentials(), intake.exposed).map(|exposed| format!("exposed: {}", exposed.reason()));
                 let note = intake.notes.first().cloned().or(exposed);
-                (intake, note)
+                self.take_one(newcomer, intake, note)
             }
             Err(trouble) if trouble.cause == Cause::SignIn => {
-                return (Taken { shown, result: Err(trouble.text), note: None, locked: true }, Outcome::default());
+                let taken = Taken { shown: target.to_string(), result: Err(trouble.text), note: None, locked: true };
+                Outcome { taken: Some(taken), ..Outcome::default() }
             }
-            // It may be switched on tomorrow: it is kept as it was typed.
-            Err(trouble) => (unreached(target, &trouble.text), Some(trouble.text)),
-        };
-        match put(&mut self.kept, intake, target, &PasswordSource::Kept, None, None) {
+            // It may be switched on tomorrow: it is kept as it was typed, and asked again.
+            Err(trouble) => self.take_one(newcomer, unreached(target, &trouble.text), Some(trouble.text)),
+        }
+    }
+
+    /// The channels of a recorder were chosen.
+    fn take_channels(&mut self, newcomer: &Newcomer, channels: &BTreeSet<u32>) -> Outcome {
+        let Some(at) = self.recorders.iter().position(|(one, _)| one == newcomer) else { return Outcome::default() };
+        let (newcomer, mut intake) = self.recorders.remove(at);
+        if channels.is_empty() {
+            return Outcome { say: Some(format!("nothing of {} was taken in", newcomer.target)), ..Outcome::default() };
+        }
+        intake.keep_channels(|channel| channels.contains(&channel));
+        let note =
+            exposure_of(newcomer.target.credentials(), intake.exposed).map(|exposed| format!("exposed: {}", exposed.reason()));
+        self.take_one(&newcomer, intake, note)
+    }
+
+    fn take_one(&mut self, newcomer: &Newcomer, intake: Intake, note: Option<String>) -> Outcome {
+        let shown = newcomer.target.to_string();
+        match put(&mut self.kept, intake, newcomer, &PasswordSource::Kept) {
             Ok(names) => {
                 let cameras: Vec<Camera> = names.iter().filter_map(|name| self.kept.file.site().camera(name).cloned()).collect();
                 let added = cameras.iter().filter_map(|camera| self.definition(camera)).collect();
-                (Taken { shown, result: Ok(names), note, locked: false }, Outcome { added, ..Outcome::default() })
+                self.survey(Some(&names));
+                let taken = Some(Taken { shown, result: Ok(names), note, locked: false });
+                Outcome { added, taken, ..Outcome::default() }
             }
-            Err(error) => (Taken { shown, result: Err(format!("{error:#}")), note: None, locked: false }, Outcome::default()),
+            Err(error) => {
+                let taken = Some(Taken { shown, result: Err(format!("{error:#}")), note: None, locked: false });
+                Outcome { taken, ..Outcome::default() }
+            }
         }
     }
 
@@ -381,6 +374,8 @@ impl Errands {
         }
         self.change(|editor| cameras.iter().try_for_each(|camera| editor.put_camera(camera)))?;
         let renewed = cameras.iter().filter_map(|camera| self.definition(camera)).collect();
+        self.forget_refusals(names);
+        self.survey(Some(names));
         let say = Some(format!("signing in to {} as {}", names.join(", "), credentials.user));
         Ok(Outcome { renewed, say, ..Outcome::default() })
     }
@@ -453,37 +448,7 @@ impl Errands {
         }
         Ok(Some(outcome))
     }
-
-    /// A camera as the wall opens it; `None` for one that is off or has no stream.
-    pub fn definition(&self, camera: &Camera) -> Option<CameraDef> {
-        if camera.disabled || camera.streams.is_empty() {
-            return None;
-        }
-        let credentials = self.kept.credentials(camera).unwrap_or_default();
-        let role = |role: Role| match role {
-            Role::Main => StreamRole::Main,
-            Role::Sub => StreamRole::Sub,
-            Role::Third => StreamRole::Third,
-        };
-        let origin = |stream: &lattice_store::Stream| match stream.target.clone() {
-            Target::Url(url) if url.scheme().is_rtsp() => Some(Origin::Url(url.with_credentials(credentials.clone()))),
-            Target::Url(url) => {
-                let every = stream.interval.unwrap_or(Duration::from_secs(5));
-                Some(Origin::Pictures { url: url.with_credentials(credentials.clone()), every })
-            }
-            Target::Listen { address, port, .. } => Some(Origin::Listen(ListenConfig { address, port, description: None })),
-            Target::Device { .. } => None,
-        };
-        let streams = camera
-            .streams
-            .iter()
-            .filter_map(|stream| Some(StreamDef { role: role(stream.role), origin: origin(stream)? }))
-            .collect();
-        Some(CameraDef { name: camera.name.clone(), streams, transport: camera.transport, trust: trust_of(camera) })
-    }
-
-    /// All cameras of the site, as the wall opens them.
-    pub fn definitions(&self) -> Vec<CameraDef> {
-        self.kept.file.site().cameras.iter().filter_map(|camera| self.definition(camera)).collect()
-    }
 }
+
+#[cfg(test)]
+mod tests;

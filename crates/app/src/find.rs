@@ -100,9 +100,8 @@ pub fn run(options: &FindOptions, site: Option<&Path>) -> anyhow::Result<ExitCod
     let mut config = FindConfig::new(options.ranges.clone(), probe_from);
     config.probe_hosts = if options.no_discovery { Vec::new() } else { options.probes.clone() };
     config.at_once = usize::from(options.at_once);
-    if !options.ports.is_empty() {
-        config.ports.clone_from(&options.ports);
-    }
+    config.use_ports(&kept.file.site().scan_ports);
+    config.use_ports(&options.ports);
     config.sign_in = crate::add::sign_in(&options.sign_in)?.map(|(credentials, _)| credentials);
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
     let search = Search::begin(runtime.handle(), config);

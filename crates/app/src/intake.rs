@@ -31,6 +31,20 @@ pub struct Intake {
     pub exposed: Option<Exposure>,
     /// The first stream was found by trying paths.
     pub by_paths: bool,
+    /// Channels of a recorder whose stream cannot be had, and why.
+    pub channel_troubles: Vec<(u32, Cause)>,
+}
+
+impl Intake {
+    /// Whether it is a recorder with its channels.
+    pub fn is_recorder(&self) -> bool {
+        self.cameras.len() > 1
+    }
+
+    /// Leaves out the channels that are not wanted.
+    pub fn keep_channels(&mut self, wanted: impl Fn(u32) -> bool) {
+        self.cameras.retain(|camera| camera.channel.is_none_or(&wanted));
+    }
 }
 
 /// Why nothing could be taken in.
@@ -111,12 +125,40 @@ async fn device(
     let mut notes = Vec::new();
     if let Some(service) = find_service(host, address, port, credentials).await {
         match from_device(&service, host, credentials.is_some()).await {
-            Ok(intake) => return Ok(intake),
+            Ok(mut intake) => {
+                if intake.is_recorder() {
+                    intake.channel_troubles = channel_troubles(&intake, credentials).await;
+                }
+                return Ok(intake);
+            }
             Err(error) if error.is_sign_in() => return Err(Trouble::new(Cause::SignIn, error.to_string())),
             Err(error) => notes.push(format!("its device service was of no use: {error}")),
         }
     }
     by_paths(host, address, port, credentials, patterns, notes).await
+}
+
+/// Channels that are asked for their description at the same time.
+const CHANNELS_AT_ONCE: usize = 4;
+
+/// Which channels of a recorder do not give their first stream. A description is no viewer: no limit is met.
+async fn channel_troubles(intake: &Intake, credentials: Option<&Credentials>) -> Vec<(u32, Cause)> {
+    let first = |camera: &Camera| match &camera.streams.first()?.target {
+        Target::Url(url) => Some((camera.channel?, url.clone().with_credentials(credentials.cloned()))),
+        Target::Device { .. } | Target::Listen { .. } => None,
+    };
+    let asked: Vec<(u32, SourceUrl)> = intake.cameras.iter().filter_map(first).collect();
+    let mut troubles = Vec::new();
+    for some in asked.chunks(CHANNELS_AT_ONCE) {
+        let mut set = tokio::task::JoinSet::new();
+        for (channel, url) in some.iter().cloned() {
+            set.spawn(async move { (channel, describe(&url, None, Trust::Off, DESCRIBE_WITHIN).await.video) });
+        }
+        let refused = set.join_all().await.into_iter().filter_map(|(channel, video)| Some((channel, video.err()?.0.cause())));
+        troubles.extend(refused);
+    }
+    troubles.sort_unstable_by_key(|(channel, _)| *channel);
+    troubles
 }
 
 /// The device service of a host, on the port that was named or on one of the usual ones.
@@ -204,7 +246,7 @@ fn assemble(
     let recorder = sources.len() > 1;
     let mut cameras = Vec::new();
     if recorder {
-        notes.push(format!("this is a recorder with {} channels, not one camera: they are taken in under it", sources.len()));
+        notes.push(format!("this is a recorder with {} channels, not one camera", sources.len()));
         cameras.push(Camera { device_name: information.model.clone(), ..base.clone() });
     }
     for (index, source) in sources.iter().enumerate() {
@@ -221,7 +263,7 @@ fn assemble(
         let channel = recorder.then_some(index as u32 + 1);
         cameras.push(Camera { device_name, channel, streams, ..base.clone() });
     }
-    Intake { cameras, notes, exposed, by_paths: false }
+    Intake { cameras, notes, exposed, ..Intake::default() }
 }
 
 /// The name of a profile without the word for its size, which is what is left for a channel.
@@ -289,7 +331,7 @@ async fn by_paths(
             notes.push(format!("the device could not be asked; a stream was found by trying paths ({})", pattern.path(1, 1)));
             let exposed = (!seen.sign_in_asked).then_some(Exposure::NoPassword);
             let camera = Camera { address: Some(host.to_owned()), streams, ..Camera::default() };
-            return Ok(Intake { cameras: vec![camera], notes, exposed, by_paths: true });
+            return Ok(Intake { cameras: vec![camera], notes, exposed, by_paths: true, ..Intake::default() });
         }
     }
     Err(last.unwrap_or_else(|| {

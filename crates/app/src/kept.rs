@@ -7,7 +7,7 @@ use lattice_core::srtp::MasterKey;
 use lattice_core::{Credentials, Secret};
 use lattice_net::{Fingerprint, Trust};
 use lattice_store::site::CertificateTrust;
-use lattice_store::{Camera, PasswordSource, Secrets, Sightings, SignIn, SiteFile};
+use lattice_store::{Camera, Keyring, PasswordSource, Secrets, Sightings, SignIn, SiteFile};
 use std::path::Path;
 
 /// The site file and its passwords.
@@ -21,10 +21,14 @@ pub struct Kept {
 impl Kept {
     /// Opens the site that was named, or the usual one.
     pub fn open(named: Option<&Path>) -> anyhow::Result<Self> {
-        Self::at(&places::site(named)?, &places::secrets(named)?)
+        let mut kept = Self::at(&places::site(named)?, &places::secrets(named)?)?;
+        if !kept.file.site().passwords_in_file {
+            kept.secrets = kept.secrets.with_keyring(Keyring::of_session());
+        }
+        Ok(kept)
     }
 
-    /// Opens a site and its passwords where they are.
+    /// Opens a site and its passwords where they are, without any keyring.
     pub fn at(site: &Path, secrets: &Path) -> anyhow::Result<Self> {
         Ok(Self { file: SiteFile::open(site)?, secrets: Secrets::open(secrets)? })
     }
@@ -38,6 +42,7 @@ impl Kept {
             PasswordSource::Kept => self
                 .secrets
                 .password(name)
+                .map_err(|error| error.to_string())?
                 .ok_or_else(|| format!("no password is kept for the sign-in {name:?}: sign in again"))?,
         };
         Ok(Some(Credentials { user: sign_in.user.clone(), password }))
@@ -48,7 +53,8 @@ impl Kept {
         let same = self.file.site().sign_ins.iter().find(|sign_in| {
             sign_in.user == given.user
                 && sign_in.password == *source
-                && (*source != PasswordSource::Kept || self.secrets.password(&sign_in.name).as_ref() == Some(&given.password))
+                && (*source != PasswordSource::Kept
+                    || self.secrets.password(&sign_in.name).ok().flatten().as_ref() == Some(&given.password))
         });
         if let Some(same) = same {
             return Ok(same.name.clone());

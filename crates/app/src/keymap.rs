@@ -1,5 +1,7 @@
 //! Keys and what they do: one table, from which help and footer are printed.
 
+use crate::app::EditStep;
+use lattice_store::Role;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 /// Where a key applies.
@@ -29,12 +31,28 @@ pub enum Context {
     Device,
     /// The form for a device's password.
     Password,
+    /// A certificate to be judged.
+    Certificate,
+    /// Ports that senders push to.
+    Listen,
+    /// The channels of a recorder.
+    Channels,
+    /// A list that filters as one types.
+    Pick,
+    /// The layouts.
+    Layouts,
+    /// What the planner decided.
+    Plan,
+    /// The numbers of the tiles.
+    Numbers,
+    /// The layout is changed by hand.
+    Edit,
 }
 
 impl Context {
     /// Keys that are letters are text here.
     pub const fn is_text(self) -> bool {
-        matches!(self, Self::Add | Self::Typing | Self::SignIn | Self::Password)
+        matches!(self, Self::Add | Self::Typing | Self::SignIn | Self::Password | Self::Pick)
     }
 
     /// Its title in the help.
@@ -52,6 +70,14 @@ impl Context {
             Self::SignIn => "Sign-in",
             Self::Device => "Device",
             Self::Password => "Password of a device",
+            Self::Certificate => "Certificate",
+            Self::Listen => "Listening ports",
+            Self::Channels => "Channels of a recorder",
+            Self::Pick => "List",
+            Self::Layouts => "Layouts",
+            Self::Plan => "Plan",
+            Self::Numbers => "Tile numbers",
+            Self::Edit => "Layout by hand",
         }
     }
 }
@@ -63,6 +89,10 @@ pub enum DeskStep {
     Roster,
     /// Go to the line for adding.
     Add,
+    /// Go to the listening ports.
+    Listen,
+    /// Go to the line for adding, with the begin of a listening port in it.
+    AddListener,
     /// Go to the search.
     Find,
     /// Search again.
@@ -101,6 +131,12 @@ pub enum DeskStep {
     Remove,
     /// Bring the last one back.
     Undo,
+    /// Sort the roster by the next column.
+    Sort,
+    /// Sort it the other way round.
+    Reverse,
+    /// Group it by something else.
+    GroupBy,
     /// Look at the selected camera's device.
     Device,
     /// Select another setting.
@@ -117,6 +153,71 @@ pub enum DeskStep {
     Password,
     /// Switch between DHCP and a fixed address.
     Dhcp,
+    /// Make the selected stream the camera's main, sub or third.
+    Assign(Role),
+    /// Show the lighter stream of the checked camera.
+    Lighter,
+    /// Give the checked camera the address at which its device was found.
+    Readdress,
+    /// Trust this certificate, and no other.
+    Pin,
+    /// Trust whatever certificate is shown.
+    TrustAny,
+}
+
+/// A step of the wall.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WallStep {
+    /// Turn pages.
+    Page(i32),
+    /// Show the lattice with this quick key; 0 for all cameras.
+    Lattice(usize),
+    /// Choose a layout.
+    Layouts,
+    /// Change the layout by hand.
+    Edit,
+    /// Put a camera into the selected tile.
+    Put,
+    /// Empty the selected tile.
+    Clear,
+    /// Lift the selected tile, or swap the lifted one with it.
+    Swap,
+    /// Fill the empty tiles with a group.
+    Fill,
+    /// The next camera into the selected tile, or with -1 the one before.
+    NextCamera(i32),
+    /// Undo the last change of a lattice.
+    Undo,
+    /// Do again what was undone.
+    Redo,
+    /// Save all lattices.
+    Save,
+    /// Give the lattice another name.
+    Rename,
+    /// Make another lattice of it.
+    Duplicate,
+    /// Take the lattice out.
+    Remove,
+    /// List the lattices.
+    Lattices,
+    /// How the picture stands in its tile.
+    Aspect,
+    /// Mark the selected tile.
+    Mark,
+    /// Hold every tile on sub, on main, on none.
+    HoldAll,
+    /// Show what the planner decided.
+    Plan,
+    /// Everything, by typing.
+    Palette,
+    /// Show the numbers of the tiles.
+    Numbers,
+    /// Begin a tour, hold it, let it run on.
+    Tour,
+    /// Give back the tiles that cameras in trouble took.
+    GiveBack,
+    /// Send what is shown to another screen.
+    Send,
 }
 
 /// What is typed.
@@ -155,6 +256,14 @@ pub enum Action {
     Order(usize),
     /// A step of getting cameras in.
     Desk(DeskStep),
+    /// A step of the wall.
+    Wall(WallStep),
+    /// A step of changing the layout by hand.
+    Edit(EditStep),
+    /// Move the selected line of a list.
+    PickRow(i32),
+    /// Take what is selected in front of the wall.
+    Take,
     /// Show the help.
     Help,
     /// Scroll the help.
@@ -192,13 +301,79 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Wall, "backtab", Action::Step(-1), "select the tile before", None),
     row(Context::Wall, "enter", Action::Enlarge, "enlarge the selected tile, or return; also a double click", Some("enlarge")),
     row(Context::Wall, "esc", Action::Back, "return to the wall", None),
-    row(Context::Wall, "m", Action::SwitchStream, "switch between main and sub; again to stay", Some("main/sub")),
+    row(
+        Context::Wall,
+        "m",
+        Action::SwitchStream,
+        "hold the tile on its other stream; on round to automatic again; a still: live instead",
+        Some("main/sub"),
+    ),
+    row(Context::Wall, "M", Action::Wall(WallStep::HoldAll), "hold every tile on sub, on main, or on none", None),
+    row(
+        Context::Wall,
+        "o",
+        Action::Wall(WallStep::Plan),
+        "the plan: each tile's stream with its reason, and the budgets",
+        Some("plan"),
+    ),
+    row(
+        Context::Wall,
+        "/",
+        Action::Wall(WallStep::Palette),
+        "everything by a few letters: actions, cameras, lattices",
+        Some("all"),
+    ),
+    row(Context::Wall, "v", Action::Wall(WallStep::Layouts), "choose a layout", Some("layout")),
+    row(Context::Wall, "V", Action::Wall(WallStep::Edit), "change the layout by hand: split, join, move borders", None),
+    row(Context::Wall, "p", Action::Wall(WallStep::Put), "put a camera into the selected tile", Some("put")),
+    row(Context::Wall, "n", Action::Wall(WallStep::NextCamera(1)), "the next camera into the selected tile", None),
+    row(Context::Wall, "N", Action::Wall(WallStep::NextCamera(-1)), "the camera before into the selected tile", None),
+    row(
+        Context::Wall,
+        "x",
+        Action::Wall(WallStep::Swap),
+        "lift the selected tile; on another one: swap the two; also by mouse",
+        None,
+    ),
+    row(Context::Wall, "del backspace", Action::Wall(WallStep::Clear), "empty the selected tile", None),
+    row(Context::Wall, "g", Action::Wall(WallStep::Fill), "fill the empty tiles with a group", None),
+    row(Context::Wall, "z", Action::Wall(WallStep::Aspect), "fit, fill or stretch the picture in its tile", None),
+    row(Context::Wall, "b", Action::Wall(WallStep::Mark), "mark the tile to remember it, or not any more", None),
+    row(Context::Wall, "u", Action::Wall(WallStep::Undo), "undo the last change of a lattice", None),
+    row(Context::Wall, "U ctrl-r", Action::Wall(WallStep::Redo), "do again what was undone", None),
+    row(Context::Wall, "]", Action::Wall(WallStep::Page(1)), "the next page", None),
+    row(Context::Wall, "[", Action::Wall(WallStep::Page(-1)), "the page before", None),
+    row(Context::Wall, "0", Action::Wall(WallStep::Lattice(0)), "all cameras", None),
+    row(Context::Wall, "1", Action::Wall(WallStep::Lattice(1)), "the first lattice; 2 to 9: the others", None),
+    row(Context::Wall, "2", Action::Wall(WallStep::Lattice(2)), "", None),
+    row(Context::Wall, "3", Action::Wall(WallStep::Lattice(3)), "", None),
+    row(Context::Wall, "4", Action::Wall(WallStep::Lattice(4)), "", None),
+    row(Context::Wall, "5", Action::Wall(WallStep::Lattice(5)), "", None),
+    row(Context::Wall, "6", Action::Wall(WallStep::Lattice(6)), "", None),
+    row(Context::Wall, "7", Action::Wall(WallStep::Lattice(7)), "", None),
+    row(Context::Wall, "8", Action::Wall(WallStep::Lattice(8)), "", None),
+    row(Context::Wall, "9", Action::Wall(WallStep::Lattice(9)), "", None),
+    row(Context::Wall, "t", Action::Wall(WallStep::Tour), "begin a tour; hold it, let it run on; esc ends it", None),
+    row(Context::Wall, "y", Action::Wall(WallStep::GiveBack), "give back the tiles that cameras in trouble took in a tour", None),
+    row(Context::Wall, "e", Action::Wall(WallStep::Send), "send the lattice, or the enlarged camera, to another screen", None),
+    row(Context::Wall, "L", Action::Wall(WallStep::Lattices), "the lattices: choose one", None),
+    row(Context::Wall, "w", Action::Wall(WallStep::Save), "save the lattices", None),
+    row(Context::Wall, "W", Action::Wall(WallStep::Duplicate), "make another lattice of this one", None),
+    row(Context::Wall, "E", Action::Wall(WallStep::Rename), "give the lattice another name", None),
+    row(Context::Wall, "X", Action::Wall(WallStep::Remove), "take the lattice out", None),
+    row(Context::Wall, ".", Action::Wall(WallStep::Numbers), "the numbers of the tiles: type one and enter to go there", None),
     row(Context::Wall, "r", Action::Retry, "try a lost or locked stream again now", Some("retry")),
     row(Context::Wall, "d", Action::DamageChoice, "after a loss: hold the last clean picture, or show damaged ones marked", None),
     row(Context::Wall, "f", Action::Faults, "order a fault from the selected stand-in camera (demo)", Some("fault")),
     row(Context::Wall, "c", Action::Desk(DeskStep::Roster), "the roster: all cameras, find and add some", Some("cameras")),
     row(Context::Wall, "a", Action::Desk(DeskStep::Add), "add a camera by its address; or paste one anywhere", None),
-    row(Context::Wall, "s", Action::Desk(DeskStep::SignIn), "sign in to the selected camera", Some("sign in")),
+    row(
+        Context::Wall,
+        "s",
+        Action::Desk(DeskStep::SignIn),
+        "sign in to it, enter its key, or judge its certificate",
+        Some("sign in"),
+    ),
     row(Context::Wall, "i", Action::Desk(DeskStep::Check), "reach check of the selected camera", None),
     row(Context::Wall, "?", Action::Help, "this help", Some("help")),
     row(Context::Wall, "q ctrl-c", Action::Quit, "leave", Some("quit")),
@@ -215,6 +390,7 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Roster, "/", Action::Desk(DeskStep::Type(TypingKind::Filter)), "filter as you type", Some("filter")),
     row(Context::Roster, "f", Action::Desk(DeskStep::Find), "find cameras on the network", Some("find")),
     row(Context::Roster, "a", Action::Desk(DeskStep::Add), "add one by its address", Some("add")),
+    row(Context::Roster, "l", Action::Desk(DeskStep::Listen), "ports that senders push to", None),
     row(Context::Roster, "s", Action::Desk(DeskStep::SignIn), "sign in to it, or to its group", Some("sign in")),
     row(Context::Roster, "i", Action::Desk(DeskStep::Check), "reach check of it", Some("check")),
     row(
@@ -230,6 +406,15 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Roster, "o", Action::Desk(DeskStep::Toggle), "switch it off or on", None),
     row(Context::Roster, "x", Action::Desk(DeskStep::Remove), "take it out of the site", Some("remove")),
     row(Context::Roster, "u", Action::Desk(DeskStep::Undo), "bring the last one back", None),
+    row(Context::Roster, "t", Action::Desk(DeskStep::Sort), "sort by the next column; also a click on its title", Some("sort")),
+    row(Context::Roster, "T", Action::Desk(DeskStep::Reverse), "sort the other way round", None),
+    row(
+        Context::Roster,
+        "v",
+        Action::Desk(DeskStep::GroupBy),
+        "group by group, recorder, maker, verdict, or nothing",
+        Some("group by"),
+    ),
     row(Context::Roster, "?", Action::Help, "this help", Some("help")),
     row(Context::Roster, "esc q c", Action::Back, "back to the wall", Some("wall")),
     row(Context::Roster, "ctrl-c", Action::Quit, "leave", None),
@@ -260,6 +445,20 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Check, "down j", Action::Desk(DeskStep::Row(1)), "the next check", None),
     row(Context::Check, "up k", Action::Desk(DeskStep::Row(-1)), "the check before", None),
     row(Context::Check, "i", Action::Desk(DeskStep::Check), "check again", Some("again")),
+    row(
+        Context::Check,
+        "m",
+        Action::Desk(DeskStep::Lighter),
+        "too heavy: show its sub stream on the wall instead",
+        Some("sub stream"),
+    ),
+    row(
+        Context::Check,
+        "n",
+        Action::Desk(DeskStep::Readdress),
+        "take the address at which a device was found that has moved",
+        None,
+    ),
     row(Context::Check, "s", Action::Desk(DeskStep::SignIn), "sign in", Some("sign in")),
     row(Context::Check, "?", Action::Help, "this help", Some("help")),
     row(Context::Check, "esc q", Action::Back, "back", Some("back")),
@@ -272,6 +471,15 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Device, "-", Action::Desk(DeskStep::Step(false)), "less of it", Some("less")),
     row(Context::Device, "enter", Action::Desk(DeskStep::Apply), "set the encoder so", Some("set")),
     row(Context::Device, "b", Action::Desk(DeskStep::Back), "set it back as it was before", Some("set back")),
+    row(
+        Context::Device,
+        "1",
+        Action::Desk(DeskStep::Assign(Role::Main)),
+        "make the selected stream the camera's main",
+        Some("main"),
+    ),
+    row(Context::Device, "2", Action::Desk(DeskStep::Assign(Role::Sub)), "make it its sub", Some("sub")),
+    row(Context::Device, "3", Action::Desk(DeskStep::Assign(Role::Third)), "make it its third", Some("third")),
     row(Context::Device, "t", Action::Desk(DeskStep::SetClock), "set its clock to this machine's", Some("set clock")),
     row(Context::Device, "p", Action::Desk(DeskStep::Password), "its first password, or another one", Some("password")),
     row(Context::Device, "y", Action::Desk(DeskStep::Dhcp), "switch between DHCP and a fixed address", None),
@@ -291,6 +499,41 @@ pub const KEYMAP: &[Binding] = &[
     ),
     row(Context::Password, "esc", Action::Desk(DeskStep::Cancel), "not now", Some("cancel")),
     row(Context::Password, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Channels, "down j", Action::Desk(DeskStep::Row(1)), "the next channel", None),
+    row(Context::Channels, "up k", Action::Desk(DeskStep::Row(-1)), "the channel before", None),
+    row(Context::Channels, "space", Action::Desk(DeskStep::Tick), "tick it", Some("tick")),
+    row(Context::Channels, "A", Action::Desk(DeskStep::TickAll), "tick all, or none", Some("tick all")),
+    row(Context::Channels, "enter", Action::Desk(DeskStep::Take), "take the recorder in with what is ticked", Some("take in")),
+    row(Context::Channels, "esc", Action::Desk(DeskStep::Cancel), "take nothing of it in", Some("not now")),
+    row(Context::Channels, "ctrl-c", Action::Quit, "leave", None),
+    row(
+        Context::Certificate,
+        "p",
+        Action::Desk(DeskStep::Pin),
+        "trust this certificate, and no other from this camera",
+        Some("pin it"),
+    ),
+    row(
+        Context::Certificate,
+        "o",
+        Action::Desk(DeskStep::TrustAny),
+        "do not verify the certificate of this camera",
+        Some("do not verify"),
+    ),
+    row(Context::Certificate, "esc", Action::Desk(DeskStep::Cancel), "not now", Some("cancel")),
+    row(Context::Certificate, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Listen, "down j", Action::Desk(DeskStep::Row(1)), "the next port", None),
+    row(Context::Listen, "up k", Action::Desk(DeskStep::Row(-1)), "the port before", None),
+    row(Context::Listen, "enter", Action::Desk(DeskStep::Show), "show it on the wall, enlarged", Some("show")),
+    row(Context::Listen, "a", Action::Desk(DeskStep::AddListener), "listen on one more port", Some("add")),
+    row(Context::Listen, "e", Action::Desk(DeskStep::Type(TypingKind::Rename)), "give it another name", Some("rename")),
+    row(Context::Listen, "o", Action::Desk(DeskStep::Toggle), "switch it off or on", Some("off/on")),
+    row(Context::Listen, "x", Action::Desk(DeskStep::Remove), "listen on it no longer", Some("remove")),
+    row(Context::Listen, "u", Action::Desk(DeskStep::Undo), "bring the last one back", None),
+    row(Context::Listen, "s", Action::Desk(DeskStep::SignIn), "enter the key of an encrypted stream", None),
+    row(Context::Listen, "?", Action::Help, "this help", Some("help")),
+    row(Context::Listen, "esc q", Action::Back, "back", Some("back")),
+    row(Context::Listen, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Typing, "enter", Action::Desk(DeskStep::Done), "done", Some("done")),
     row(Context::Typing, "esc", Action::Desk(DeskStep::Cancel), "leave it as it was", Some("cancel")),
     row(Context::Typing, "ctrl-c", Action::Quit, "leave", None),
@@ -305,6 +548,46 @@ pub const KEYMAP: &[Binding] = &[
     ),
     row(Context::SignIn, "esc", Action::Desk(DeskStep::Cancel), "not now", Some("cancel")),
     row(Context::SignIn, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Pick, "down", Action::PickRow(1), "the next line", None),
+    row(Context::Pick, "up", Action::PickRow(-1), "the line before", None),
+    row(Context::Pick, "pgdn", Action::PickRow(10), "further down", None),
+    row(Context::Pick, "pgup", Action::PickRow(-10), "further up", None),
+    row(Context::Pick, "enter", Action::Take, "take it", Some("take")),
+    row(Context::Pick, "esc", Action::Back, "back", Some("back")),
+    row(Context::Pick, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Layouts, "left h", Action::Move(-1, 0), "the layout before", None),
+    row(Context::Layouts, "right l tab", Action::Move(1, 0), "the next layout", None),
+    row(Context::Layouts, "up k", Action::Move(0, -1), "the layout above", None),
+    row(Context::Layouts, "down j", Action::Move(0, 1), "the layout below", None),
+    row(Context::Layouts, "enter", Action::Take, "take it; cameras keep their order", Some("take")),
+    row(Context::Layouts, "esc v q", Action::Back, "back", Some("back")),
+    row(Context::Layouts, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Plan, "down j", Action::Scroll(1), "further down", None),
+    row(Context::Plan, "up k", Action::Scroll(-1), "further up", None),
+    row(Context::Plan, "pgdn space", Action::Scroll(10), "a page down", None),
+    row(Context::Plan, "pgup", Action::Scroll(-10), "a page up", None),
+    row(Context::Plan, "esc o q", Action::Back, "back", Some("back")),
+    row(Context::Plan, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Numbers, "enter", Action::Take, "go to the tile with the number typed", Some("go there")),
+    row(Context::Numbers, "esc . q", Action::Back, "back", Some("back")),
+    row(Context::Numbers, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Edit, "left h", Action::Move(-1, 0), "select the place to the left", None),
+    row(Context::Edit, "right l", Action::Move(1, 0), "select the place to the right", None),
+    row(Context::Edit, "up k", Action::Move(0, -1), "select the place above", None),
+    row(Context::Edit, "down j", Action::Move(0, 1), "select the place below", None),
+    row(Context::Edit, "s", Action::Edit(EditStep::Split(true)), "split it side by side", Some("split")),
+    row(Context::Edit, "S", Action::Edit(EditStep::Split(false)), "split it one above the other", Some("split across")),
+    row(Context::Edit, "space", Action::Edit(EditStep::Tick), "tick it, to be joined", Some("tick")),
+    row(Context::Edit, "enter", Action::Edit(EditStep::Join), "join what is ticked with the selected place", Some("join")),
+    row(Context::Edit, "> +", Action::Edit(EditStep::Wider(1)), "wider; borders also by mouse", Some("wider")),
+    row(Context::Edit, "< -", Action::Edit(EditStep::Wider(-1)), "narrower", Some("narrower")),
+    row(Context::Edit, "}", Action::Edit(EditStep::Taller(1)), "taller", Some("taller")),
+    row(Context::Edit, "{", Action::Edit(EditStep::Taller(-1)), "lower", Some("lower")),
+    row(Context::Edit, "u", Action::Wall(WallStep::Undo), "undo", Some("undo")),
+    row(Context::Edit, "U ctrl-r", Action::Wall(WallStep::Redo), "do again what was undone", None),
+    row(Context::Edit, "w", Action::Wall(WallStep::Save), "save the lattices", None),
+    row(Context::Edit, "esc V q", Action::Back, "done", Some("done")),
+    row(Context::Edit, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Faults, "1", Action::Order(0), "", None),
     row(Context::Faults, "2", Action::Order(1), "", None),
     row(Context::Faults, "3", Action::Order(2), "", None),
@@ -346,6 +629,8 @@ fn is_key(name: &str, event: KeyEvent) -> bool {
         "pgdn" => KeyCode::PageDown,
         "pgup" => KeyCode::PageUp,
         "space" => KeyCode::Char(' '),
+        "del" => KeyCode::Delete,
+        "backspace" => KeyCode::Backspace,
         letter => KeyCode::Char(letter.chars().next().unwrap_or(' ')),
     };
     event.code == code

@@ -14,6 +14,7 @@ mod find;
 mod intake;
 mod kept;
 mod keymap;
+mod launcher;
 mod listen;
 mod logging;
 mod measure;
@@ -23,6 +24,7 @@ mod private_args;
 mod roster;
 mod run;
 mod standin;
+mod survey;
 mod theme;
 mod view;
 
@@ -47,6 +49,12 @@ fn main() -> ExitCode {
     };
     match dispatch(cli) {
         Ok(code) => code,
+        // Whoever read the output has enough of it, as `head` has.
+        Err(error)
+            if error.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == std::io::ErrorKind::BrokenPipe) =>
+        {
+            ExitCode::SUCCESS
+        }
         Err(error) => {
             eprintln!("amber-lattice: {error:#}");
             ExitCode::from(2)
@@ -60,7 +68,9 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
     match command {
         Command::Wall(options) => run::site(&options, site),
         Command::Demo(options) => demo::run(&options),
-        Command::Open(options) => run::open(&options),
+        Command::Open(options) => run::open(&options, site),
+        Command::Corner(options) => run::corner(&options, site),
+        Command::Launcher { name, corner } => launcher::run(&name, corner, site),
         Command::Measure(options) => measure::run(&options),
         Command::Find(options) => find::run(&options, site),
         Command::Check(options) => check::run(&options, site),

@@ -16,7 +16,8 @@ use std::time::{Duration, Instant};
 use unicode_width::UnicodeWidthStr as _;
 
 /// A picture of the size of a small tile is made of every frame, as on a wall.
-const TILE: Wanted = Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1) };
+const TILE: Wanted =
+    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit };
 
 #[derive(Serialize)]
 struct Report {

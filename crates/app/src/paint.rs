@@ -4,8 +4,9 @@
 mod cells;
 mod colours;
 
-pub use cells::CellPainter;
+pub use cells::{CellPainter, pixels};
 
+use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -19,11 +20,20 @@ pub enum Freshness {
     Old,
 }
 
+/// How a picture is drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Look {
+    /// How fresh it is.
+    pub freshness: Freshness,
+    /// How it stands in its area.
+    pub aspect: Aspect,
+}
+
 /// A way of drawing pictures of one tile.
 pub trait Painter {
     /// What this way can show in an area.
-    fn wanted(&self, area: Rect) -> Wanted;
+    fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted;
 
     /// Draws a picture into an area; false when nothing could be drawn.
-    fn paint(&mut self, picture: &TilePicture, area: Rect, freshness: Freshness, buf: &mut Buffer) -> bool;
+    fn paint(&mut self, picture: &TilePicture, area: Rect, look: Look, buf: &mut Buffer) -> bool;
 }

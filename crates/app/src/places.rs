@@ -18,6 +18,16 @@ pub fn state() -> anyhow::Result<PathBuf> {
     Ok(strategy.state_dir().unwrap_or_else(|| strategy.data_dir()).join(NAME))
 }
 
+/// The folder in which the screens of a site tell what they show.
+pub fn screens() -> anyhow::Result<PathBuf> {
+    Ok(state()?.join("screens"))
+}
+
+/// The folder of the person's desktop entries.
+pub fn desktop_entries() -> anyhow::Result<PathBuf> {
+    Ok(choose_base_strategy().context("no home folder")?.data_dir().join("applications"))
+}
+
 /// The site file: the one that was named, or the usual one.
 pub fn site(named: Option<&Path>) -> anyhow::Result<PathBuf> {
     named.map_or_else(|| Ok(configuration()?.join("site.toml")), |path| Ok(path.to_owned()))

@@ -1,9 +1,11 @@
 //! `roster`: the cameras of the site, as a table or as JSON.
 
 use crate::cli::RosterOptions;
-use crate::kept::{Kept, known_firmware_faults};
+use crate::kept::{Kept, known_firmware_faults, sightings};
+use crate::survey::last_seen;
+use lattice_core::TransportChoice;
 use lattice_core::find::FirmwareFault;
-use lattice_store::Camera;
+use lattice_store::{Camera, Sightings};
 use serde::Serialize;
 use std::io::Write as _;
 use std::path::Path;
@@ -31,6 +33,9 @@ struct CameraReport<'a> {
     firmware: Option<&'a str>,
     firmware_fault: Option<String>,
     serial: Option<&'a str>,
+    transport: &'static str,
+    /// UTC; null where nothing was ever received from it.
+    last_seen: Option<String>,
     streams: Vec<StreamReport>,
 }
 
@@ -41,7 +46,7 @@ struct StreamReport {
     interval_s: Option<f64>,
 }
 
-fn report<'a>(camera: &'a Camera, faults: &[FirmwareFault]) -> CameraReport<'a> {
+fn report<'a>(camera: &'a Camera, faults: &[FirmwareFault], seen: &Sightings) -> CameraReport<'a> {
     let applies =
         |fault: &&FirmwareFault| fault.applies(camera.maker.as_deref(), camera.model.as_deref(), camera.firmware.as_deref());
     CameraReport {
@@ -58,6 +63,12 @@ fn report<'a>(camera: &'a Camera, faults: &[FirmwareFault]) -> CameraReport<'a> 
         firmware: camera.firmware.as_deref(),
         firmware_fault: faults.iter().find(applies).map(|fault| fault.what.clone()),
         serial: camera.serial.as_deref(),
+        transport: match camera.transport {
+            TransportChoice::Auto => "auto",
+            TransportChoice::Udp => "udp",
+            TransportChoice::Tcp => "tcp",
+        },
+        last_seen: last_seen(camera, seen).and_then(|at| jiff::Timestamp::from_second(at).ok()).map(|at| at.to_string()),
         streams: camera
             .streams
             .iter()
@@ -77,7 +88,8 @@ pub fn run(options: &RosterOptions, site: Option<&Path>) -> anyhow::Result<ExitC
     let mut out = std::io::stdout().lock();
     if options.json {
         let faults = known_firmware_faults()?;
-        let cameras = site.cameras.iter().map(|camera| report(camera, &faults)).collect();
+        let seen = sightings()?;
+        let cameras = site.cameras.iter().map(|camera| report(camera, &faults, &seen)).collect();
         let report = Report { site: site.name.as_deref(), file: kept.file.path().display().to_string(), cameras };
         writeln!(out, "{}", serde_json::to_string(&report)?)?;
         return Ok(ExitCode::SUCCESS);

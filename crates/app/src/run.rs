@@ -1,19 +1,23 @@
 //! The terminal and the loop: wait, update, draw. Nothing else knows the terminal.
 
-use crate::app::{App, CameraDef, Effect, FeedKey, Site, StreamDef, StreamRole};
-use crate::cli::{OpenOptions, WallOptions};
+mod desk;
+
+use crate::app::{App, CameraDef, Effect, FeedKey, Site, StreamDef};
+use crate::cli::{CornerOptions, OpenOptions, WallOptions};
 use crate::demo::StandIn;
-use crate::desk::{Errand, Page};
+use crate::desk::Page;
 use crate::engine::{Bell, Engine};
-use crate::errands::{DeskNews, Errands, Outcome};
+use crate::errands::{DeskNews, Errands};
 use crate::kept::Kept;
 use crate::paint::{CellPainter, Painter as _};
-use crate::theme::{ColourDepth, Theme, Tone};
+use crate::theme::{ColourDepth, Theme};
 use crate::view;
 use anyhow::Context as _;
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
-use lattice_core::target::Target;
+use lattice_core::Role;
+use lattice_core::lattice::Aspect;
 use lattice_net::{Origin, clock};
+use lattice_store::Screens;
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
 use ratatui::crossterm::event::{
@@ -23,33 +27,85 @@ use ratatui::crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, d
 use ratatui::crossterm::{cursor, execute};
 use std::collections::HashMap;
 use std::io::{self, IsTerminal as _, Stdout, Write};
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Once;
 use std::time::{Duration, Instant};
 
-/// A wall of any sources.
-pub fn open(options: &OpenOptions) -> anyhow::Result<ExitCode> {
+/// What a wall begins with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Begin {
+    /// The screen that was named, or the first lattice, or all cameras.
+    Usual,
+    /// This camera or lattice of the site, without header and footer where that is said.
+    Named(String, bool),
+    /// These cameras of the site, in a small window.
+    Corner(Vec<String>),
+}
+
+/// A wall of any sources, or of something of the site.
+pub fn open(options: &OpenOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
+    if let [name] = options.sources.as_slice()
+        && let Ok(kept) = Kept::open(named)
+        && (kept.file.site().lattice(name).is_some() || kept.file.site().camera(name).is_some())
+    {
+        return of_site(kept, &options.wall, &Begin::Named(name.clone(), options.full));
+    }
     let transport = options.wall.transport.into();
-    let cameras = options
-        .urls
-        .iter()
-        .map(|origin| CameraDef {
-            name: camera_name(origin),
-            streams: vec![StreamDef { role: StreamRole::Main, origin: origin.clone() }],
+    let camera = |text: &String| -> anyhow::Result<CameraDef> {
+        let origin = crate::cli::origin(text).map_err(|error| anyhow::anyhow!("{}: {error}", shown(text)))?;
+        Ok(CameraDef {
+            name: camera_name(&origin),
+            streams: vec![StreamDef { role: Role::Main, origin, key: None }],
             transport,
             trust: lattice_net::Trust::Verify,
+            viewers: None,
+            link: None,
         })
-        .collect();
-    wall(Site { name: "Sources".into(), cameras, prefer: StreamRole::Main }, &options.wall, None, None)
+    };
+    let mut cameras: Vec<CameraDef> = options.sources.iter().map(camera).collect::<anyhow::Result<_>>()?;
+    // Each its own name, also where a source is given twice.
+    for index in 1..cameras.len() {
+        let (before, rest) = cameras.split_at_mut(index);
+        let same = before.iter().filter(|other| other.name == rest[0].name).count();
+        if same > 0 {
+            rest[0].name = format!("{} ({})", rest[0].name, same + 1);
+        }
+    }
+    let begin = if options.full { Begin::Named(String::new(), true) } else { Begin::Usual };
+    wall(Site { name: "Sources".into(), cameras, prefer: Role::Main }, &options.wall, None, None, &begin)
+}
+
+/// What was typed for a source, without a password that may stand in it.
+fn shown(text: &str) -> String {
+    lattice_core::target::understand(text).map_or_else(|_| "this source".into(), |reading| reading.target.to_string())
 }
 
 /// The wall of a site.
-pub fn site(options: &WallOptions, named: Option<&std::path::Path>) -> anyhow::Result<ExitCode> {
+pub fn site(options: &WallOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("amber-lattice");
+    of_site(Kept::open(named)?, options, &Begin::Usual)
+}
+
+/// A few cameras in a small window.
+pub fn corner(options: &CornerOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
     let kept = Kept::open(named)?;
+    if let Some(missing) = options.names.iter().find(|name| kept.file.site().camera(name).is_none()) {
+        anyhow::bail!("the site has no camera {missing:?}: `amber-lattice roster` lists them");
+    }
+    of_site(kept, &options.wall, &Begin::Corner(options.names.clone()))
+}
+
+fn of_site(kept: Kept, options: &WallOptions, begin: &Begin) -> anyhow::Result<ExitCode> {
+    if let Some(name) = options.screen.as_deref().filter(|name| kept.file.site().screen(name).is_none()) {
+        let names: Vec<&str> = kept.file.site().screens.iter().map(|screen| screen.name.as_str()).collect();
+        let has = if names.is_empty() { "none; name one by [[screen]] in the site file".into() } else { names.join(", ") };
+        anyhow::bail!("the site has no screen {name:?}: it has {has}");
+    }
     let name = kept.file.site().name.clone().unwrap_or_else(|| "Amber Lattice".into());
-    wall(Site { name, cameras: Vec::new(), prefer: StreamRole::Sub }, options, None, Some((kept, false)))
+    wall(Site { name, cameras: Vec::new(), prefer: Role::Sub }, options, None, Some((kept, false)), begin)
 }
 
 /// A source without a name is called by its host and path.
@@ -179,12 +235,14 @@ pub fn wall(
     options: &WallOptions,
     standin: Option<StandIn>,
     desk: Option<(Kept, bool)>,
+    begin: &Begin,
 ) -> anyhow::Result<ExitCode> {
     let (news_sender, news) = unbounded();
     // The sender stays here too: a channel without one would ring without end.
     let errands = desk.map(|(kept, loopback_only)| Errands::new(kept, news_sender.clone(), loopback_only)).transpose()?;
     if let Some(errands) = &errands {
-        site.cameras.extend(errands.definitions());
+        let wanted = |camera: &CameraDef| !matches!(begin, Begin::Corner(names) if !names.contains(&camera.name));
+        site.cameras.extend(errands.definitions().into_iter().filter(wanted));
     }
     let (bell_sender, bell) = bounded(1);
     let ring = Bell::new(bell_sender);
@@ -193,15 +251,36 @@ pub fn wall(
     let depth = ColourDepth::from_environment(|name| std::env::var(name).ok());
     let aspect = cell_aspect();
     let area = screen.terminal.size().map(|size| ratatui::layout::Rect::new(0, 0, size.width, size.height))?;
-    let (mut app, effects) = App::new(site, standin.is_some(), area, aspect);
+    let (mut app, mut effects) = App::new(site, standin.is_some(), area, aspect);
     if let Some(errands) = &errands {
         app.desk.available = true;
         app.desk.faults = crate::kept::known_firmware_faults()?;
         app.desk.ranges = errands.proposed();
         app.desk.site = errands.kept.file.site().clone();
+        app.desk.seen = errands.seen();
+        app.desk.own_addresses = desk::own_addresses();
+        app.on_site();
+        let first = app.desk.site.lattices.first().map(|lattice| lattice.name.clone());
+        let screen = options.screen.as_deref().and_then(|name| app.desk.site.screen(name)).cloned();
+        match (begin, screen) {
+            (Begin::Named(name, _), _) if app.desk.site.lattice(name).is_some() => app.show_lattice(Some(name)),
+            (Begin::Named(name, _), _) => app.show_camera(name),
+            (Begin::Corner(_), _) => {}
+            (Begin::Usual, None) => app.show_lattice(first.as_deref()),
+            (Begin::Usual, Some(screen)) => match screen.shows.as_deref() {
+                Some(name) if app.desk.site.tour(name).is_some() => app.begin_tour(name),
+                shows => app.show_lattice(shows),
+            },
+        }
+        app.page = if app.site.cameras.is_empty() { Page::Welcome } else { Page::Wall };
     } else {
         app.page = Page::Wall;
     }
+    app.screen.clone_from(&options.screen);
+    let screens = errands.as_ref().map(|errands| anyhow::Ok(Screens::new(&crate::places::screens()?, errands.kept.file.path())));
+    let screens = screens.transpose()?;
+    app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
+    effects.extend(app.settle());
     let paint = options.paint;
     let mut wall = Wall {
         bell: ring,
@@ -212,6 +291,11 @@ pub fn wall(
         new_painter: Box::new(move || CellPainter::new(paint, depth, aspect)),
         errands,
         looked_at_file: Instant::now(),
+        surveyed: None,
+        kept_seen: Instant::now(),
+        screens,
+        looked_at_screens: Instant::now(),
+        decoding: lattice_media::measure_decoding(),
         standin,
         theme: Theme { depth },
         reported: HashMap::new(),
@@ -222,7 +306,13 @@ pub fn wall(
     read_input(sender)?;
     let result = wall.run(&input, &bell, &news, Duration::from_secs_f64(1.0 / f64::from(options.redraws)));
     drop(news_sender);
-    let Wall { engine, screen, standin, .. } = wall;
+    let Wall { app, engine, errands, screen, standin, screens, .. } = wall;
+    if let Some(errands) = &errands {
+        errands.keep_seen(&app.desk.seen);
+    }
+    if let (Some(screens), Some(name)) = (&screens, &app.screen) {
+        screens.leave(name);
+    }
     drop(screen);
     engine.shut_down();
     drop(standin);
@@ -238,14 +328,19 @@ struct Wall {
     new_painter: Box<dyn Fn() -> CellPainter>,
     errands: Option<Errands>,
     looked_at_file: Instant,
+    surveyed: Option<Instant>,
+    kept_seen: Instant,
+    /// The screens of this site.
+    screens: Option<Screens>,
+    looked_at_screens: Instant,
+    /// Megapixels a second that this machine decodes, as soon as it was measured.
+    decoding: Receiver<f64>,
     standin: Option<StandIn>,
     theme: Theme,
     reported: HashMap<FeedKey, u64>,
     quit: bool,
 }
 
-/// How often the site file is looked at for changes made elsewhere.
-const LOOK_AT_FILE: Duration = Duration::from_secs(2);
 /// Without pictures the screen is drawn this often: seconds run, the next try comes nearer.
 const IDLE_REDRAW: Duration = Duration::from_millis(500);
 
@@ -314,6 +409,8 @@ impl Wall {
                     self.engine.close(key);
                     self.reported.remove(&key);
                 }
+                Effect::AskScreens => self.ask_screens(),
+                Effect::Send(screen, order) => self.send_to(&screen, &order),
                 Effect::Retry(key) => self.engine.retry(key),
                 Effect::Damage(choice) => self.engine.on_damage(choice),
                 Effect::Fault(camera, order) => {
@@ -326,126 +423,19 @@ impl Wall {
         }
     }
 
-    fn run_errand(&mut self, errand: Errand) {
-        let Some(errands) = &mut self.errands else { return };
-        match &errand {
-            Errand::Take(targets) => {
-                let shown = targets.iter().map(ToString::to_string);
-                self.app.desk.asking = shown.collect();
-                self.app.desk.taken.clear();
-                self.app.desk.locked.clear();
-            }
-            Errand::Search(_) => {
-                self.app.desk.findings.begin();
-                self.app.desk.ticked.clear();
-            }
-            _ => {}
-        }
-        match errands.carry_out(errand) {
-            Ok(outcome) => self.on_outcome(outcome),
-            Err(text) => self.app.say(Tone::Alarm, text),
-        }
-    }
-
-    fn on_outcome(&mut self, outcome: Outcome) {
-        if let Some(errands) = &self.errands {
-            self.app.desk.site = errands.kept.file.site().clone();
-        }
-        let mut effects = Vec::new();
-        for (from, to) in outcome.renamed {
-            self.app.rename_camera(&from, &to);
-        }
-        for name in outcome.removed {
-            effects.extend(self.app.remove_camera(&name));
-        }
-        for camera in outcome.renewed {
-            effects.extend(self.app.renew_camera(camera));
-        }
-        for camera in outcome.added {
-            effects.extend(self.app.add_camera(camera));
-        }
-        if let Some(text) = outcome.say {
-            self.app.say(Tone::Text, text);
-        }
-        self.carry_out(effects);
-    }
-
-    fn on_desk_news(&mut self, news: DeskNews) {
-        self.app.now = clock::now();
-        match news {
-            DeskNews::Found(found) => drop(self.app.desk.findings.learn(found.address, found.learnt)),
-            DeskNews::Searching(progress) => self.app.desk.progress = Some(progress),
-            DeskNews::Checked(subject, ladder, done) => self.app.desk.on_check(&subject, ladder, done),
-            DeskNews::Device(name, facts) => {
-                if let Some(page) = self.app.desk.device.as_mut().filter(|page| page.camera == name) {
-                    page.facts = Some(facts);
-                }
-            }
-            DeskNews::Clock(name, clock) => {
-                if let Some(page) = self.app.desk.device.as_mut().filter(|page| page.camera == name) {
-                    page.clock = Some(clock);
-                }
-            }
-            DeskNews::Ordered(name, result) => {
-                let (tone, text) = match &result {
-                    Ok(done) => (Tone::Text, format!("{name}: {done}")),
-                    Err(why) => (Tone::Alarm, format!("{name}: {why}")),
-                };
-                self.app.say(tone, text);
-                self.run_errand(Errand::AskDevice(name)); // as it is now
-            }
-            DeskNews::PasswordSet(done, account, failed) => {
-                let Some(errands) = &mut self.errands else { return };
-                match errands.on_password_set(&done, &account, &failed) {
-                    Ok(outcome) => self.on_outcome(outcome),
-                    Err(text) => self.app.say(Tone::Alarm, text),
-                }
-                if let Some(name) = self.app.desk.device.as_ref().map(|page| page.camera.clone()) {
-                    self.run_errand(Errand::AskDevice(name));
-                }
-            }
-            DeskNews::Asked(target, result) => {
-                let Some(errands) = &mut self.errands else { return };
-                let (taken, outcome) = errands.on_asked(&target, result);
-                self.app.desk.asking.retain(|shown| *shown != taken.shown);
-                if taken.locked {
-                    self.app.desk.locked.push(target.with_credentials(None));
-                } else if let Target::Device { host, .. } = &target
-                    && let Ok(address) = host.parse()
-                {
-                    self.app.desk.ticked.remove(&address);
-                }
-                self.app.desk.taken.push(taken);
-                self.on_outcome(outcome);
-            }
-        }
-    }
-
-    /// The site file may be edited elsewhere while the wall runs: only what changed is touched.
-    fn look_at_file(&mut self) {
-        if self.looked_at_file.elapsed() < LOOK_AT_FILE {
-            return;
-        }
-        self.looked_at_file = Instant::now();
-        let Some(errands) = &mut self.errands else { return };
-        match errands.reload() {
-            Ok(None) => {}
-            Ok(Some(outcome)) => self.on_outcome(outcome),
-            Err(text) => {
-                if self.app.notice.as_ref().is_none_or(|notice| notice.text != text) {
-                    self.app.say(Tone::Alarm, text);
-                }
-            }
-        }
-    }
-
     fn take_news(&mut self) {
         self.look_at_file();
-        while self.painters.len() < self.app.tiles.len() {
+        self.look_at_screens();
+        if let Ok(measured) = self.decoding.try_recv() {
+            self.app.streams.machine = Some(measured);
+            self.app.on_site();
+        }
+        while self.painters.len() < self.app.lattices.shown().places() {
             self.painters.push((self.new_painter)());
         }
         self.bell.answered();
         self.app.now = clock::now();
+        self.app.utc = clock::pair().wall;
         self.app.clock = jiff::ZonedDateTime::now().strftime("%H:%M:%S").to_string();
         let keys = self.engine.keys();
         let figures = keys.iter().filter_map(|key| Some((*key, self.engine.figures(*key)?))).collect();
@@ -454,15 +444,23 @@ impl Wall {
         self.carry_out(effects);
     }
 
-    /// Tells every decoder what its tile can show.
+    /// Tells every decoder what its tiles can show: the largest of them.
     fn tell_wanted(&mut self) {
         let regions = view::regions(&self.app);
         let visible = self.app.visible();
+        // What the tour shows next has its pictures when it turns.
+        let ahead = self.app.decoded_ahead();
+        let some = regions.tiles.first().map(|region| region.picture).unwrap_or_default();
         for key in self.engine.keys() {
-            let tile = visible.iter().find(|(visible, _)| *visible == key).map(|(_, tile)| *tile);
-            let region = tile.and_then(|tile| regions.tiles.iter().find(|region| region.tile == tile));
-            let wanted = region.and_then(|region| Some(self.painters.get(region.tile)?.wanted(region.picture)));
-            self.engine.want(key, wanted.filter(|wanted| wanted.width > 0 && wanted.height > 0));
+            let places = visible.iter().filter(|(visible, _)| *visible == key).map(|(_, place)| *place);
+            let shown = places.filter_map(|place| {
+                let region = regions.tiles.iter().find(|region| region.tile == place)?;
+                Some((place, region.picture, self.app.placed(place).map(|placed| placed.aspect).unwrap_or_default()))
+            });
+            let shown = shown.chain(ahead.contains(&key).then_some((0, some, Aspect::Fit)));
+            let wanted = shown.filter_map(|(place, area, aspect)| Some(self.painters.get(place)?.wanted(area, aspect)));
+            let wanted = wanted.filter(|wanted| wanted.width > 0 && wanted.height > 0);
+            self.engine.want(key, wanted.max_by_key(|wanted| wanted.width * wanted.height));
         }
     }
 
@@ -477,7 +475,7 @@ impl Wall {
             app.area = frame.area();
             drawn = view::draw(app, *theme, painters, frame.buffer_mut());
         })?;
-        for key in drawn.iter().filter_map(|tile| self.app.tiles.get(*tile)).map(crate::app::Tile::key) {
+        for key in drawn.iter().filter_map(|place| self.app.tile_at(*place)).map(crate::app::Tile::key) {
             let Some(number) = self.app.pictures.get(&key).map(|picture| picture.number) else { continue };
             if self.reported.insert(key, number) != Some(number) {
                 self.engine.drawn(key, number);

@@ -2,7 +2,7 @@
 
 use crate::cli::StandinOptions;
 use anyhow::Context as _;
-use lattice_sim::{Camera, Fault, Log, Port, Role, tarnhithe, whole_port};
+use lattice_sim::{Camera, Fault, Log, Port, Role, fleet, tarnhithe, whole_port};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead as _, Write as _};
 use std::process::ExitCode;
@@ -29,8 +29,13 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
         Some(path) => Log::to_file(path).with_context(|| format!("cannot write the log {}", path.display()))?,
         None => Log::default(),
     };
-    let port =
-        runtime.block_on(Port::start(if options.all { whole_port(options.port) } else { tarnhithe(options.port) }, log))?;
+    let mut cameras = match (options.all, options.fleet) {
+        (true, _) => whole_port(options.port),
+        (false, None) => tarnhithe(options.port),
+        (false, Some(_)) => Vec::new(),
+    };
+    cameras.extend(fleet(options.fleet.unwrap_or(0) as usize, options.port));
+    let port = runtime.block_on(Port::start(cameras, log))?;
     announce(port.cameras(), options.json)?;
     let _stderr = crate::logging::quiet_stderr();
     let (stop, stopped) = std::sync::mpsc::channel();
@@ -76,9 +81,20 @@ fn announce(cameras: &[Camera], json: bool) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// Longest order read at once.
+const MAX_ORDER: u64 = 1024;
+
 fn take_orders(cameras: &[Camera]) {
-    for line in std::io::stdin().lock().lines().map_while(Result::ok) {
-        let line = line.trim();
+    let mut input = std::io::stdin().lock();
+    let mut bytes = Vec::new();
+    loop {
+        bytes.clear();
+        // A line without end comes in pieces, each of which is no order.
+        if !matches!(std::io::Read::take(&mut input, MAX_ORDER).read_until(b'\n', &mut bytes), Ok(1..)) {
+            return;
+        }
+        let text = String::from_utf8_lossy(&bytes);
+        let line = text.trim_matches(|c: char| c.is_whitespace() || c.is_control());
         if line.is_empty() {
             continue;
         }

@@ -12,16 +12,23 @@
 
 mod desk;
 mod frame;
+mod layouts;
 mod overlay;
+mod picker;
+mod plan;
 mod plate;
 mod pulse;
 pub mod regions;
 mod tile;
 
+pub use desk::{port_of, sorts_by};
+pub use layouts::layout_at;
+pub use picker::pick_row_at;
 pub use regions::regions;
 
 use crate::app::{App, Overlay};
-use crate::desk::Page;
+use crate::desk::{Page, Typing};
+use crate::keymap::Context;
 use crate::paint::CellPainter;
 use crate::theme::{Theme, Tone};
 use ratatui::buffer::Buffer;
@@ -32,12 +39,16 @@ use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 /// The least terminal that a wall fits in.
 pub const LEAST: (u16, u16) = (60, 16);
 
+/// The least without header and footer.
+pub const LEAST_BARE: (u16, u16) = (24, 8);
+
 /// Draws everything; gives the tiles whose picture is on the screen.
 pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buffer) -> Vec<usize> {
     let area = app.area;
     buf.set_style(area, theme.ground());
-    if area.width < LEAST.0 || area.height < LEAST.1 {
-        too_small(area, theme, buf);
+    let least = if app.bare && app.page == Page::Wall { LEAST_BARE } else { LEAST };
+    if area.width < least.0 || area.height < least.1 {
+        too_small(area, least, theme, buf);
         return Vec::new();
     }
     let regions = regions(app);
@@ -50,24 +61,45 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buf
     }
     frame::header(app, theme, regions.header, buf);
     frame::footer(app, theme, regions.footer, buf);
-    if regions.tiles.is_empty() {
+    if app.cameras_there().next().is_none() && app.tiles.is_empty() {
         desk::empty_wall(theme, regions.body, buf);
+        in_front(app, theme, buf);
+        return Vec::new();
     }
     let mut drawn = Vec::new();
     for region in &regions.tiles {
-        if let Some(painter) = painters.get_mut(region.tile)
+        if app.tile_at(region.tile).is_none() {
+            tile::empty(app, theme, region, buf);
+        } else if let Some(painter) = painters.get_mut(region.tile)
             && tile::draw(app, theme, region, painter, buf)
         {
             drawn.push(region.tile);
         }
+        tile::signs(app, theme, region, buf);
     }
     in_front(app, theme, buf);
     drawn
 }
 
+/// The table of the page that is open, for what the mouse points at.
+pub fn desk_list(app: &App) -> Option<desk::List> {
+    desk::list(app, regions(app).body)
+}
+
 fn in_front(app: &App, theme: Theme, buf: &mut Buffer) {
     if let Some(form) = &app.desk.sign_in {
         desk::sign_in(app, form, theme, buf);
+    }
+    if app.context() == Context::Channels
+        && let Some(choice) = app.desk.choosing.first()
+    {
+        desk::channels(app, choice, theme, buf);
+    }
+    if let Some((Typing::Key(camera), input)) = &app.desk.typing {
+        desk::key(app, camera, input, theme, buf);
+    }
+    if let Some(judged) = &app.desk.certificate {
+        desk::certificate(app, judged, theme, buf);
     }
     if let Some(page) = &app.desk.device
         && let Some(form) = &page.password
@@ -75,14 +107,16 @@ fn in_front(app: &App, theme: Theme, buf: &mut Buffer) {
         desk::password(app, page, form, theme, buf);
     }
     match app.overlay {
-        Overlay::None => {}
+        Overlay::None | Overlay::Numbers(_) | Overlay::Edit(_) => {}
         Overlay::Help(scroll) => overlay::help(app, theme, scroll, buf),
         Overlay::Faults => overlay::faults(app, theme, buf),
+        Overlay::Layouts(selected) => layouts::draw(app, theme, selected, buf),
+        Overlay::Plan(scroll) => plan::draw(app, theme, scroll, buf),
     }
+    picker::draw(app, theme, buf);
 }
 
-fn too_small(area: Rect, theme: Theme, buf: &mut Buffer) {
-    let (width, height) = LEAST;
+fn too_small(area: Rect, (width, height): (u16, u16), theme: Theme, buf: &mut Buffer) {
     let lines = vec![
         Line::from(format!("This terminal has {} × {} cells.", area.width, area.height)),
         Line::from(format!("The wall needs {width} × {height}: make it larger. Measuring goes on. q leaves.")),

@@ -1,105 +1,26 @@
 //! `find`, `check`, `add` and `roster` as scripts use them, against the whole stand-in port.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+#[path = "support/port.rs"]
+mod port;
+
+use port::{Home, PASSWORD, StandIn, program};
 use serde_json::Value;
-use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::io::{Read as _, Write as _};
 use std::net::TcpListener;
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Child, Stdio};
 use std::time::{Duration, Instant};
 
-const PROGRAM: &str = env!("CARGO_BIN_EXE_amber-lattice");
-const PASSWORD: &str = "ebb-and-flow";
-
-/// The whole port on ports of its own, so that tests and other programs do not meet.
-struct Port {
-    child: Child,
-    devices: Vec<Value>,
-    log: tempfile::NamedTempFile,
+fn check(home: &Home, args: &[&str]) -> (Option<i32>, Value) {
+    let began = Instant::now();
+    let (code, json) = home.json(&[&["check", "--json"], args].concat());
+    assert!(began.elapsed() < Duration::from_secs(30), "a check has an end");
+    (code, json["targets"][0].clone())
 }
 
-impl Port {
-    fn start() -> Self {
-        let log = tempfile::NamedTempFile::new().unwrap();
-        let mut child = Command::new(PROGRAM)
-            .args(["standin", "--all", "--port", "0", "--json", "--tied", "--log"])
-            .arg(log.path())
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        let lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let devices = lines.take(21).map(|line| serde_json::from_str(&line.unwrap()).unwrap()).collect();
-        Self { child, devices, log }
-    }
-
-    fn device(&self, name: &str) -> &Value {
-        self.devices.iter().find(|device| device["name"] == name).unwrap()
-    }
-
-    /// Address of a device's sub stream without its sign-in.
-    fn sub(&self, name: &str) -> String {
-        let url = self.device(name)["sub"].as_str().unwrap();
-        let (_, rest) = url.split_once('@').unwrap_or(("", url.trim_start_matches("rtsp://")));
-        format!("rtsp://{rest}")
-    }
-
-    fn service(&self, name: &str) -> &str {
-        self.device(name)["service"].as_str().unwrap()
-    }
-
-    /// Viewers that began to play a device's streams.
-    fn plays(&self, name: &str) -> usize {
-        let text = std::fs::read_to_string(self.log.path()).unwrap();
-        let records = text.lines().filter_map(|line| serde_json::from_str::<Value>(line).ok());
-        records.filter(|record| record["event"] == "play" && record["camera"] == name).count()
-    }
-
-    fn order(&mut self, order: &str) {
-        writeln!(self.child.stdin.as_mut().unwrap(), "{order}").unwrap();
-    }
-}
-
-impl Drop for Port {
-    fn drop(&mut self) {
-        drop(self.child.stdin.take());
-        let _ = self.child.wait();
-    }
-}
-
-/// The program with folders of its own.
-struct Home(tempfile::TempDir);
-
-impl Home {
-    fn new() -> Self {
-        Self(tempfile::tempdir().unwrap())
-    }
-
-    fn run(&self, args: &[&str]) -> Output {
-        let mut command = Command::new(PROGRAM);
-        for (variable, folder) in [("XDG_CONFIG_HOME", "config"), ("XDG_DATA_HOME", "data"), ("XDG_STATE_HOME", "state")] {
-            command.env(variable, self.0.path().join(folder));
-        }
-        command.env("PORT_PW", PASSWORD).env("ADMIN_PW", "admin").env("WRONG_PW", "not this one").args(args);
-        command.stdin(Stdio::null()).output().unwrap()
-    }
-
-    fn json(&self, args: &[&str]) -> (Option<i32>, Value) {
-        let output = self.run(args);
-        let json = serde_json::from_slice(&output.stdout).unwrap_or_else(|error| panic!("{error}: {output:?}"));
-        (output.status.code(), json)
-    }
-
-    fn check(&self, args: &[&str]) -> (Option<i32>, Value) {
-        let began = Instant::now();
-        let (code, json) = self.json(&[&["check", "--json"], args].concat());
-        assert!(began.elapsed() < Duration::from_secs(30), "a check has an end");
-        (code, json["targets"][0].clone())
-    }
-
-    fn file(&self, path: &str) -> String {
-        std::fs::read_to_string(self.0.path().join(path)).unwrap_or_default()
-    }
+/// Viewers that began to play a device's streams.
+fn plays(port: &StandIn, name: &str) -> usize {
+    port.logged().iter().filter(|record| record["event"] == "play" && record["camera"] == name).count()
 }
 
 fn step<'a>(target: &'a Value, name: &str) -> &'a Value {
@@ -120,7 +41,7 @@ fn stopped(checked: &(Option<i32>, Value), at: &str, cause: &str, advice: &str) 
 
 #[test]
 fn the_network_is_searched_and_each_device_told_for_what_it_is() {
-    let (port, home) = (Port::start(), Home::new());
+    let (port, home) = (StandIn::all(), Home::new());
     let ports: Vec<String> = port
         .devices
         .iter()
@@ -167,27 +88,27 @@ fn the_network_is_searched_and_each_device_told_for_what_it_is() {
 
 #[test]
 fn each_mistake_is_told_by_the_step_at_which_it_shows() {
-    let (mut port, home) = (Port::start(), Home::new());
-    let good = home.check(&[&port.sub("Slipway north")]);
+    let (mut port, home) = (StandIn::all(), Home::new());
+    let good = check(&home, &[&port.sub("Slipway north")]);
     assert_eq!((good.0, &good.1["ok"], &good.1["cause"]), (Some(0), &true.into(), &Value::Null), "{}", good.1);
     assert_eq!((&step(&good.1, "sign-in")["state"], &step(&good.1, "clock")["state"]), (&"warn".into(), &"ok".into()));
     assert!(step(&good.1, "parameters")["saw"].as_str().unwrap().contains("640x360"));
     assert!(step(&good.1, "steady")["ms"].as_f64().unwrap() >= 4500.0);
 
     let fuel = port.sub("Fuel quay");
-    stopped(&home.check(&["rtsp://no-such-name.invalid/x"]), "resolve", "unresolved", "name service");
-    stopped(&home.check(&["rtsp://127.77.9.9:8554/x"]), "port", "port-closed", "refuses this port");
+    stopped(&check(&home, &["rtsp://no-such-name.invalid/x"]), "resolve", "unresolved", "name service");
+    stopped(&check(&home, &["rtsp://127.77.9.9:8554/x"]), "port", "port-closed", "refuses this port");
     let page = format!("rtsp://{}/main", port.service("Slipway north"));
-    stopped(&home.check(&[&page]), "protocol", "not-rtsp", "web server");
-    stopped(&home.check(&[&fuel]), "sign-in", "sign-in", "give its user name");
-    let wrong = home.check(&[&fuel, "--sign-in", "harbour", "--password-env", "WRONG_PW"]);
+    stopped(&check(&home, &[&page]), "protocol", "not-rtsp", "web server");
+    stopped(&check(&home, &[&fuel]), "sign-in", "sign-in", "give its user name");
+    let wrong = check(&home, &[&fuel, "--sign-in", "harbour", "--password-env", "WRONG_PW"]);
     stopped(&wrong, "sign-in", "sign-in", "were refused");
     assert!(!wrong.1.to_string().contains("not this one"));
-    stopped(&home.check(&[&port.sub("Slipway north").replace("/sub", "/subs")]), "path", "no-such-stream", "letter by letter");
+    stopped(&check(&home, &[&port.sub("Slipway north").replace("/sub", "/subs")]), "path", "no-such-stream", "letter by letter");
     let harbour = ["--sign-in", "harbour", "--password-env", "PORT_PW"];
     let gangway = port.sub("Foot gangway");
-    stopped(&home.check(&[&[gangway.as_str()], &harbour[..]].concat()), "path", "no-such-stream", "switched off");
-    let (code, mast) = home.check(&[&[port.sub("Mast head").as_str()], &harbour[..]].concat());
+    stopped(&check(&home, &[&[gangway.as_str()], &harbour[..]].concat()), "path", "no-such-stream", "switched off");
+    let (code, mast) = check(&home, &[&[port.sub("Mast head").as_str()], &harbour[..]].concat());
     assert_eq!(
         (code, &mast["cause"], &step(&mast, "clock")["state"]),
         (Some(0), &"clock-wrong".into(), &"warn".into()),
@@ -197,8 +118,8 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
 
     // Pictures by HTTP are checked too.
     let still = format!("http://{}/still.jpg", port.service("Fuel quay"));
-    stopped(&home.check(&[&still]), "sign-in", "sign-in", "give its user name");
-    let (code, seen) = home.check(&[&[still.as_str()], &harbour[..]].concat());
+    stopped(&check(&home, &[&still]), "sign-in", "sign-in", "give its user name");
+    let (code, seen) = check(&home, &[&[still.as_str()], &harbour[..]].concat());
     assert_eq!(
         (code, &step(&seen, "first-picture")["state"], &step(&seen, "steady")["state"]),
         (Some(0), &"ok".into(), &"skipped".into()),
@@ -206,7 +127,7 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
     );
     assert_eq!((&step(&seen, "protocol")["saw"], &step(&seen, "clock")["state"]), (&"HTTP".into(), &"skipped".into()), "{seen}");
     stopped(
-        &home.check(&[&still.replace("still", "nothing"), "--sign-in", "harbour", "--password-env", "PORT_PW"]),
+        &check(&home, &[&still.replace("still", "nothing"), "--sign-in", "harbour", "--password-env", "PORT_PW"]),
         "path",
         "no-such-stream",
         "letter by letter",
@@ -214,21 +135,20 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
 
     // A device by its address alone is asked for its streams.
     let boatyard = port.service("Boatyard").to_owned();
-    let (code, asked) = home.check(&[&[boatyard.as_str()], &harbour[..]].concat());
+    let (code, asked) = check(&home, &[&[boatyard.as_str()], &harbour[..]].concat());
     assert_eq!((code, &asked["ok"]), (Some(0), &true.into()), "{asked}");
-    stopped(&home.check(&[&boatyard]), "sign-in", "sign-in", "give its user name");
+    stopped(&check(&home, &[&boatyard]), "sign-in", "sign-in", "give its user name");
 
     // Two viewers are admitted, a third is not.
     let light = port.device("Breakwater light")["sub"].as_str().unwrap().to_owned();
-    let watch =
-        |_| Command::new(PROGRAM).args(["measure", "--for", "25s", "--json", &light]).stdout(Stdio::null()).spawn().unwrap();
+    let watch = |_| program().args(["measure", "--for", "25s", "--json", &light]).stdout(Stdio::null()).spawn().unwrap();
     let mut viewers: Vec<Child> = (0..2).map(watch).collect();
     let deadline = Instant::now() + Duration::from_secs(20);
-    while port.plays("Breakwater light") < 2 {
+    while plays(&port, "Breakwater light") < 2 {
         assert!(Instant::now() < deadline, "two viewers come in");
         std::thread::sleep(Duration::from_millis(50));
     }
-    stopped(&home.check(&[&light]), "transport", "viewer-limit", "no more viewers");
+    stopped(&check(&home, &[&light]), "transport", "viewer-limit", "no more viewers");
     for viewer in &mut viewers {
         let _ = viewer.kill();
         let _ = viewer.wait();
@@ -246,11 +166,11 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
     let site = home.0.path().join("config/amber-lattice");
     std::fs::create_dir_all(&site).unwrap();
     let known = "[[camera]]\nname = \"Lane\"\naddress = \"127.77.0.20\"\nserial = \"TH-0020\"\n";
-    stopped(&home.check(&[&lane]), "port", "port-closed", "port");
+    stopped(&check(&home, &[&lane]), "port", "port-closed", "port");
     std::fs::write(site.join("site.toml"), known).unwrap();
-    let moved = home.check(&[&[lane.as_str()], &harbour[..]].concat());
+    let moved = check(&home, &[&[lane.as_str()], &harbour[..]].concat());
     stopped(&moved, "port", "port-closed", "serial number TH-0020 answers at 127.77.1.20");
-    assert_eq!(home.check(&[&[moved_to.as_str()], &harbour[..]].concat()).0, Some(0));
+    assert_eq!(check(&home, &[&[moved_to.as_str()], &harbour[..]].concat()).0, Some(0));
 }
 
 /// A server that does with each connection what it is told.
@@ -265,14 +185,14 @@ fn serve(what: impl Fn(std::net::TcpStream) + Send + 'static) -> String {
 fn servers_that_misbehave_are_told_apart_and_never_hang_a_check() {
     let home = Home::new();
     let hung = serve(std::mem::forget);
-    stopped(&home.check(&[&hung]), "protocol", "silence", "hangs");
+    stopped(&check(&home, &[&hung]), "protocol", "silence", "hangs");
     let closing = serve(drop);
-    stopped(&home.check(&[&closing]), "protocol", "closed-by-camera", "closes the connection at once");
+    stopped(&check(&home, &[&closing]), "protocol", "closed-by-camera", "closes the connection at once");
     let noise = serve(|mut stream| {
         let _ = stream.write_all(&[0x16; 4096]);
         let _ = stream.read(&mut [0; 1024]);
     });
-    stopped(&home.check(&[&noise]), "protocol", "not-rtsp", "Another service");
+    stopped(&check(&home, &[&noise]), "protocol", "not-rtsp", "Another service");
     let drip = serve(|mut stream| {
         for byte in b"RTSP/1.0 200 OK\r\n".iter().cycle() {
             if stream.write_all(&[*byte]).is_err() {
@@ -281,13 +201,44 @@ fn servers_that_misbehave_are_told_apart_and_never_hang_a_check() {
             std::thread::sleep(Duration::from_millis(400));
         }
     });
-    let (code, target) = home.check(&[&drip]);
+    let (code, target) = check(&home, &[&drip]);
     assert_eq!((code, &target["ok"]), (Some(1), &false.into()), "{target}");
 }
 
 #[test]
+fn a_list_in_a_file_is_added_with_its_names_and_of_a_recorder_what_is_wanted() {
+    let (port, home) = (StandIn::all(), Home::new());
+    let list = home.0.path().join("port.csv");
+    let text = format!(
+        "name,group,address\nNorth,Slipways,{}\nbad,,rtsp://192.0.2.1:99999/x\nUpper,Lock,{}\n",
+        port.sub("Slipway north"),
+        port.service("Lock gate upper")
+    );
+    std::fs::write(&list, text).unwrap();
+    let added = home.run(&["add", list.to_str().unwrap()]);
+    assert!(added.status.success(), "{added:?}");
+    assert!(String::from_utf8_lossy(&added.stderr).contains("line 3: "), "a bad row is told and spoils no other: {added:?}");
+    let channels =
+        ["add", port.service("Quay recorder"), "--channels", "2,5", "--sign-in", "harbour", "--password-env", "PORT_PW"];
+    let recorder = home.run(&channels);
+    assert!(recorder.status.success(), "{recorder:?}");
+    let (_, roster) = home.json(&["roster", "--json"]);
+    let cameras = roster["cameras"].as_array().unwrap();
+    let told: Vec<String> =
+        cameras.iter().map(|camera| format!("{} {} {}", camera["name"], camera["group"], camera["channel"])).collect();
+    assert_eq!(told.len(), 5, "{told:?}");
+    assert_eq!(told[..2], ["\"North\" \"Slipways\" null", "\"Upper\" \"Lock\" null"]);
+    assert!(told[3].ends_with(" 2") && told[4].ends_with(" 5"), "{told:?}");
+    let missing = home.run(&["add", "no-such-list.csv"]);
+    assert!(
+        missing.status.code() == Some(2) && String::from_utf8_lossy(&missing.stderr).contains("cannot be read"),
+        "{missing:?}"
+    );
+}
+
+#[test]
 fn cameras_are_added_with_all_their_streams_and_no_password_in_the_file() {
-    let (port, home) = (Port::start(), Home::new());
+    let (port, home) = (StandIn::all(), Home::new());
     let add = |args: &[&str]| home.run(&[&["add"], args].concat());
     let north = add(&[port.service("Slipway north"), "--name", "North", "--group", "Slipways"]);
     assert!(north.status.success(), "{north:?}");
@@ -330,7 +281,7 @@ fn cameras_are_added_with_all_their_streams_and_no_password_in_the_file() {
     assert!(home.run(&["roster"]).status.success());
 
     // A camera by its name, with the sign-in that is kept for it.
-    let (code, checked) = home.check(&["Fuel"]);
+    let (code, checked) = check(&home, &["Fuel"]);
     assert_eq!((code, &checked["ok"]), (Some(0), &true.into()), "{checked}");
 
     // A password file that others can read is refused, a broken site is told by its line, and neither is touched.

@@ -1,51 +1,17 @@
 //! Pushed streams, stills and pictures by HTTP, measured as scripts do it.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+#[path = "support/port.rs"]
+mod port;
+
+use port::{StandIn, program};
 use serde_json::Value;
-use std::io::{BufRead as _, BufReader, Write as _};
 use std::net::UdpSocket;
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Child, Output, Stdio};
 use std::time::Duration;
 
-const PROGRAM: &str = env!("CARGO_BIN_EXE_amber-lattice");
-
-struct StandIn {
-    child: Child,
-    devices: Vec<Value>,
-}
-
-impl StandIn {
-    fn start() -> Self {
-        let mut child = Command::new(PROGRAM)
-            .args(["standin", "--port", "0", "--json", "--tied"])
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        let lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let devices = lines.take(4).map(|line| serde_json::from_str(&line.unwrap()).unwrap()).collect();
-        Self { child, devices }
-    }
-
-    fn order(&mut self, order: &str) {
-        writeln!(self.child.stdin.as_mut().unwrap(), "{order}").unwrap();
-    }
-
-    fn service(&self, camera: usize) -> &str {
-        self.devices[camera]["service"].as_str().unwrap()
-    }
-}
-
-impl Drop for StandIn {
-    fn drop(&mut self) {
-        drop(self.child.stdin.take());
-        let _ = self.child.wait();
-    }
-}
-
 fn start(args: &[&str]) -> Child {
-    Command::new(PROGRAM).args(args).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    program().args(args).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
 }
 
 fn stream(output: &Output) -> Value {
@@ -59,7 +25,7 @@ fn free_port() -> u16 {
 
 #[test]
 fn two_pushed_streams_are_measured_at_once_and_a_second_sender_is_named() {
-    let mut standin = StandIn::start();
+    let mut standin = StandIn::four();
     let (plain, rtp) = (free_port(), free_port());
     let listen = |port: u16| start(&["listen", &port.to_string(), "--for", "9s", "--json"]);
     let (first, second) = (listen(plain), listen(rtp));
@@ -145,21 +111,21 @@ fn rtp_is_received_by_its_session_description() {
 
 #[test]
 fn stills_and_multipart_pictures_come_by_http() {
-    let standin = StandIn::start();
+    let standin = StandIn::four();
     let measure = |url: &str, span: &str| start(&["measure", "--json", "--for", span, url]).wait_with_output().unwrap();
-    let still = measure(&format!("http://{}/still.jpg", standin.service(0)), "2s");
+    let still = measure(&format!("http://{}/still.jpg", standin.service("Slipway north")), "2s");
     assert_eq!(still.status.code(), Some(0), "{still:?}");
     let still = stream(&still);
     assert_eq!((&still["codec"], &still["width"], &still["transport"]), (&"JPEG".into(), &640.into(), &"http".into()), "{still}");
     assert_eq!((&still["still_every_s"], &still["fps"]["sent"]), (&5.0.into(), &Value::Null), "a still is no stream: {still}");
-    let live = stream(&measure(&format!("http://{}/pictures.mjpg", standin.service(1)), "4s"));
+    let live = stream(&measure(&format!("http://{}/pictures.mjpg", standin.service("Lock gate upper")), "4s"));
     assert_eq!((&live["codec"], &live["still_every_s"]), (&"JPEG".into(), &Value::Null), "{live}");
     assert!(live["frames"]["decoded"].as_u64().unwrap() >= 4, "{live}");
     // A sign-in, wanted and given, by Digest.
-    let locked = stream(&measure(&format!("http://{}/still.jpg", standin.service(3)), "1s"));
+    let locked = stream(&measure(&format!("http://{}/still.jpg", standin.service("Fuel quay")), "1s"));
     assert_eq!((&locked["verdict"], &locked["cause"]), (&"locked".into(), &"sign-in".into()), "{locked}");
-    let opened = measure(&format!("http://harbour:ebb-and-flow@{}/still.jpg", standin.service(3)), "2s");
+    let opened = measure(&format!("http://harbour:ebb-and-flow@{}/still.jpg", standin.service("Fuel quay")), "2s");
     assert_eq!(opened.status.code(), Some(0), "{opened:?}");
-    let missing = stream(&measure(&format!("http://{}/nothing.jpg", standin.service(0)), "1s"));
+    let missing = stream(&measure(&format!("http://{}/nothing.jpg", standin.service("Slipway north")), "1s"));
     assert_eq!((&missing["verdict"], &missing["cause"]), (&"lost".into(), &"no-such-stream".into()), "{missing}");
 }

@@ -1,10 +1,12 @@
 //! The real program in a real terminal, driven by keys.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+#[path = "support/port.rs"]
+mod port;
+
+use port::{PROGRAM, StandIn};
 use std::process::{Command, Output};
 use std::time::{Duration, Instant};
-
-const PROGRAM: &str = env!("CARGO_BIN_EXE_amber-lattice");
 
 /// A tmux server of its own; ended when dropped.
 struct Tmux {
@@ -23,11 +25,20 @@ impl Tmux {
     }
 
     fn tmux(&self, args: &[&str]) -> Output {
-        Command::new("tmux").args(["-L", &self.socket]).args(args).output().expect("tmux is installed")
+        Command::new("tmux")
+            .env("DBUS_SESSION_BUS_ADDRESS", "disabled:")
+            .args(["-L", &self.socket])
+            .args(args)
+            .output()
+            .expect("tmux is installed")
     }
 
     fn keys(&self, keys: &[&str]) {
         self.tmux(&[&["send-keys"], keys].concat());
+        if keys.last() == Some(&"Escape") {
+            // With another key right behind it, it would be read as that key with Alt.
+            std::thread::sleep(Duration::from_millis(300));
+        }
     }
 
     fn screen(&self) -> String {
@@ -36,13 +47,13 @@ impl Tmux {
 
     #[track_caller]
     fn wait(&self, what: &str, done: impl Fn(&str) -> bool) -> String {
-        let deadline = Instant::now() + Duration::from_secs(60);
+        let deadline = Instant::now() + Duration::from_secs(90);
         loop {
             let screen = self.screen();
             if done(&screen) {
                 return screen;
             }
-            assert!(Instant::now() < deadline, "{what}: not within 60 s:\n{screen}");
+            assert!(Instant::now() < deadline, "{what}: not within 90 s:\n{screen}");
             std::thread::sleep(Duration::from_millis(100));
         }
     }
@@ -65,26 +76,22 @@ fn plate<'a>(screen: &'a str, name: &str) -> &'a str {
     screen.get(at..).and_then(|rest| rest.lines().next()).unwrap_or("")
 }
 
-/// Demos share their addresses and the usual port: one at a time.
-fn one_demo_at_a_time() -> std::sync::MutexGuard<'static, ()> {
-    static DEMO: std::sync::Mutex<()> = std::sync::Mutex::new(());
-    DEMO.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
-}
-
 fn state_folder() -> tempfile::TempDir {
     tempfile::tempdir().unwrap()
 }
 
 #[test]
 fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
-    let _alone = one_demo_at_a_time();
+    let _alone = port::alone();
     let state = state_folder();
     let tmux = Tmux::start(
         "demo",
         &format!("env XDG_STATE_HOME={} COLORTERM=truecolor {PROGRAM} demo; echo left with $?", state.path().display()),
     );
     let names = ["Slipway north", "Lock gate upper", "Car lane 2", "Fuel quay"];
-    tmux.wait("four cameras, steady", |screen| names.iter().all(|name| screen.contains(name)) && screen.contains("• 4 steady"));
+    tmux.wait("the six and the rest, steady", |screen| screen.contains("harbour six") && screen.contains("• 24 steady"));
+    tmux.keys(&["2"]);
+    tmux.wait("four cameras", |screen| names.iter().all(|name| screen.contains(name)) && !screen.contains("Ramp east"));
     let screen = tmux.wait("a clock basis", |screen| screen.matches("ms c").count() == 4);
     assert!(plate(&screen, "Slipway north").contains("640×360"), "{screen}");
     assert!(
@@ -93,26 +100,35 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     );
 
     tmux.keys(&["m"]);
-    tmux.wait("the main stream", |screen| plate(screen, "Slipway north").contains("M  1280×720"));
+    tmux.wait("held on the main stream", |screen| plate(screen, "Slipway north").contains("[M]  1280×720"));
     tmux.keys(&["m"]);
-    tmux.wait("the sub stream again", |screen| plate(screen, "Slipway north").contains("S  640×360"));
+    tmux.wait("held on the sub stream", |screen| plate(screen, "Slipway north").contains("[S]  640×360"));
+    tmux.keys(&["m"]);
+    tmux.wait("automatic again", |screen| plate(screen, "Slipway north").contains(" S  640×360"));
+    tmux.keys(&["o"]);
+    let plan = tmux.wait_for("which stream each tile shows");
+    assert!(plan.contains("of main's pixels") && plan.contains("MP/s") && plan.contains("20 streams of cameras"), "{plan}");
+    tmux.keys(&["Escape"]);
 
     tmux.keys(&["Right"]);
     tmux.keys(&["Enter"]);
-    tmux.wait("one tile", |screen| {
-        screen.contains("Lock gate upper") && !screen.contains("Fuel quay") && screen.contains("enter return")
+    tmux.wait("enlarged, the others as a film strip, its main stream", |screen| {
+        let strip = screen.lines().rev().nth(1).is_some_and(|line| line.contains("Fuel quay") && line.contains("Slipway north"));
+        strip && screen.contains("enter return") && plate(screen, "Lock gate upper").contains("M  1280×720")
     });
-    tmux.keys(&["Escape"]);
-    tmux.wait_for("Fuel quay");
+    tmux.keys(&["Tab"]);
+    tmux.wait("the next one, without going back", |screen| plate(screen, "Car lane 2").contains("M  1920×1080"));
+    tmux.keys(&["BTab", "Escape"]);
+    tmux.wait("back on the sub stream", |screen| plate(screen, "Lock gate upper").contains("S  640×360"));
 
     tmux.keys(&["f"]);
     tmux.wait_for("Order a fault from Lock gate upper");
     tmux.keys(&["1"]);
     tmux.wait("lost while the others run on", |screen| {
         let told = screen.contains("LOST") && plate(screen, "Lock gate upper").contains("closed by the camera");
-        told && screen.contains("× 1 lost") && screen.contains("• 3 steady")
+        told && screen.contains("× 1 lost") && screen.contains("• 23 steady")
     });
-    tmux.wait("back by itself, measured", |screen| screen.contains("• 4 steady") && screen.contains("1 dropout"));
+    tmux.wait("back by itself, measured", |screen| screen.contains("• 24 steady") && screen.contains("1 dropout"));
 
     tmux.tmux(&["resize-window", "-x", "80", "-y", "24"]);
     tmux.wait("all four in a small terminal", |screen| {
@@ -121,7 +137,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     tmux.tmux(&["resize-window", "-x", "50", "-y", "12"]);
     tmux.wait_for("The wall needs 60 × 16");
     tmux.tmux(&["resize-window", "-x", "160", "-y", "50"]);
-    tmux.wait_for("• 4 steady");
+    tmux.wait_for("• 24 steady");
     tmux.keys(&["?"]);
     tmux.wait_for("hold the last clean picture");
     tmux.keys(&["Escape"]);
@@ -174,16 +190,16 @@ fn pid_of(text: &str) -> u32 {
 
 #[test]
 fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
-    let _alone = one_demo_at_a_time();
+    let _alone = port::alone();
     let state = state_folder();
     let home = state.path().display();
     let command = format!(
         "env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} COLORTERM=truecolor {PROGRAM} demo; echo left with $?"
     );
     let tmux = Tmux::start("way-in", &command);
-    tmux.wait("the demo's wall", |screen| screen.contains("• 4 steady"));
+    tmux.wait("the demo's wall", |screen| screen.contains("• 24 steady"));
     tmux.keys(&["c"]);
-    tmux.wait_for("Roster: 4 cameras");
+    tmux.wait_for("Roster: 24 cameras");
     tmux.keys(&["f"]);
     let found = tmux.wait("the search", |screen| screen.contains("Search: 21 devices") || screen.contains("Search: 2"));
     assert!(found.contains("Ice house") && found.contains("exposed: no password") && found.contains("in the roster"), "{found}");
@@ -201,11 +217,11 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
         tmux.wait_for(&format!("is in the roster as {name}"));
     }
     tmux.keys(&["Escape"]);
-    tmux.wait_for("Roster: 7 cameras");
+    tmux.wait_for("Roster: 27 cameras");
     tmux.keys(&["/"]);
     tmux.keys(&["-l", "light"]);
     tmux.keys(&["Enter"]);
-    tmux.wait_for("Roster: 1 of 7");
+    tmux.wait_for("Roster: 1 of 27");
     tmux.keys(&["e"]);
     tmux.wait_for("new name of Breakwater light");
     tmux.keys(&["C-u"]);
@@ -215,9 +231,9 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
         screen.contains("Outer light") && screen.contains("device Breakwater light")
     });
     tmux.keys(&["x"]);
-    tmux.wait_for("Roster: 0 of 6");
+    tmux.wait_for("Roster: 0 of 26");
     tmux.keys(&["u"]);
-    tmux.wait_for("Roster: 1 of 7");
+    tmux.wait_for("Roster: 1 of 27");
     tmux.keys(&["i"]);
     let checked =
         tmux.wait("a ladder to its end", |screen| screen.contains("Reach check of Outer light") && screen.contains("reached"));
@@ -225,7 +241,9 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
     tmux.keys(&["Escape"]);
     tmux.wait_for("Roster:");
     tmux.keys(&["Escape"]);
-    tmux.wait("seven on the wall", |screen| {
+    tmux.wait_for("harbour six");
+    tmux.keys(&["0"]);
+    tmux.wait("all of them on the wall", |screen| {
         screen.contains("Outer light") && screen.contains("Mast head") && screen.contains("Slipway north")
     });
 
@@ -254,7 +272,7 @@ fn a_first_start_shows_the_three_ways_in_and_a_pasted_address_is_taken() {
     tmux.keys(&["Enter"]);
     tmux.wait_for("is in the roster as");
     tmux.keys(&["Escape"]);
-    tmux.wait_for("Roster: 1 cameras");
+    tmux.wait_for("Roster: 1 camera");
     tmux.keys(&["Escape"]);
     tmux.wait_for("port closed");
     let site = std::fs::read_to_string(state.path().join("amber-lattice/site.toml")).unwrap();
@@ -264,4 +282,280 @@ fn a_first_start_shows_the_three_ways_in_and_a_pasted_address_is_taken() {
     tmux.wait_for("Edited");
     tmux.keys(&["q"]);
     tmux.wait_for("left with 0");
+}
+
+/// The value of the selected setting of an encoder.
+fn setting(screen: &str, name: &str) -> String {
+    let value = screen.lines().find_map(|line| line.trim().strip_prefix("▌")?.trim().strip_prefix(name)).unwrap_or("");
+    value.trim().split("  ").next().unwrap_or("").to_owned()
+}
+
+#[test]
+fn a_device_is_set_from_the_screen_a_still_goes_live_and_a_port_is_listened_on() {
+    let _alone = port::alone();
+    let state = state_folder();
+    let home = state.path().display();
+    let command =
+        format!("env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} {PROGRAM} demo; echo left with $?");
+    let tmux = Tmux::start("device", &command);
+    tmux.wait("the demo's wall", |screen| screen.contains("• 24 steady"));
+    tmux.keys(&["c"]);
+    // The survey has asked the devices: clock and maker stand in the roster.
+    tmux.wait("what the devices say", |screen| screen.contains("Corvane CV-20") && screen.contains(" ms"));
+    tmux.keys(&["/"]);
+    tmux.keys(&["-l", "gate"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("Roster: 1 of 24");
+    tmux.keys(&["d"]);
+    tmux.wait_for("Device of Lock gate upper");
+    tmux.wait("declared beside measured, also of the stream that is not open", |screen| {
+        screen.matches("1280×720").count() >= 2 && screen.matches("kbit/s").count() >= 4 && !screen.contains("being measured")
+    });
+    // The bitrate one step down: previewed, set, and set back.
+    tmux.keys(&["Right", "Right"]);
+    tmux.keys(&["-"]);
+    let preview = tmux.wait_for("of the link, as declared; enter sets it");
+    let (from, to) = setting(&preview, "bitrate").split_once(" → ").map(|(from, to)| (from.to_owned(), to.to_owned())).unwrap();
+    assert!(from.ends_with("kbit/s") && to.ends_with("kbit/s") && from != to, "{preview}");
+    tmux.keys(&["Enter"]);
+    tmux.wait("the device has it", |screen| screen.contains("its encoder is set") && setting(screen, "bitrate") == to);
+    tmux.keys(&["b"]);
+    tmux.wait("set back", |screen| setting(screen, "bitrate") == from);
+    // Roles change places, and back.
+    tmux.keys(&["Down"]);
+    tmux.keys(&["1"]);
+    tmux.wait_for("this is its main stream now");
+    tmux.keys(&["2"]);
+    tmux.wait_for("this is its sub stream now");
+    tmux.keys(&["y"]);
+    tmux.wait_for("it keeps the address that it has from now on");
+    tmux.wait_for("127.77.0.12/24 fixed");
+
+    // The first password: judged, repeated, set; the streams go on with it.
+    tmux.keys(&["p"]);
+    tmux.wait_for("The first password of Lock gate upper");
+    for (text, seen) in [("keeper", "keeper"), ("abc", "too weak"), ("abc", "too weak")] {
+        tmux.keys(&["-l", text]);
+        tmux.wait_for(seen);
+        tmux.keys(&["Enter"]);
+    }
+    tmux.wait("a weak one is not set", |screen| screen.matches("too weak").count() >= 2);
+    tmux.keys(&["C-u"]);
+    tmux.keys(&["-l", "flotsam-Weir-77"]);
+    tmux.keys(&["Tab", "Tab", "C-u"]);
+    tmux.keys(&["-l", "flotsam-Weir-77"]);
+    let form = tmux.wait_for("strong");
+    assert!(!form.contains("flotsam"), "{form}");
+    // From the password the form goes to its repetition, and from there it is done.
+    tmux.keys(&["Enter"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("the password was set on Lock gate upper");
+    tmux.keys(&["Escape"]);
+    tmux.wait("it signs in now", |screen| screen.contains("signs in as keeper"));
+
+    // A still of a camera that has streams goes live by the key that switches streams.
+    tmux.keys(&["a"]);
+    tmux.keys(&["-l", "http://127.77.0.16:8000/still.jpg"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("is in the roster as");
+    tmux.keys(&["Escape"]);
+    tmux.keys(&["/", "C-u"]);
+    tmux.keys(&["Enter"]);
+    tmux.keys(&["PageDown", "PageDown", "PageDown"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait("a still says so", |screen| screen.contains("old, every 5 s"));
+    tmux.keys(&["m"]);
+    tmux.wait("live", |screen| screen.contains("its still is kept as its third stream") && !screen.contains("old, every 5 s"));
+
+    // A port, kept and waiting.
+    tmux.keys(&["c"]);
+    tmux.wait_for("Roster: 25 cameras");
+    tmux.keys(&["l"]);
+    tmux.wait_for("No port is listened on");
+    tmux.keys(&["a"]);
+    tmux.keys(&["-l", "47311"]);
+    tmux.wait_for("listen on port 47311");
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("is in the roster as Port 47311");
+    tmux.keys(&["Escape"]);
+    tmux.keys(&["l"]);
+    tmux.wait("it waits", |screen| screen.contains("udp://:47311") && screen.contains("… waiting"));
+    tmux.keys(&["C-c"]);
+    tmux.wait_for("left with 0");
+}
+
+/// A site file of these stand-ins, without any lattice.
+fn site_of(standin: &StandIn) -> String {
+    let camera = |device: &serde_json::Value| {
+        let text = |key: &str| device[key].as_str().unwrap().to_owned();
+        let stream = |role: &str| format!("[[camera.stream]]\nrole = \"{role}\"\nurl = \"{}\"\n", text(role));
+        format!("[[camera]]\nname = \"{}\"\ngroup = \"Load\"\n{}{}", text("name"), stream("main"), stream("sub"))
+    };
+    standin.devices.iter().map(camera).collect()
+}
+
+/// Names of cameras in the order of their plates: by rows, then by columns.
+fn plates(screen: &str, names: &[&str]) -> Vec<String> {
+    let mut found: Vec<(usize, usize, &str)> = Vec::new();
+    for (row, line) in screen.lines().enumerate() {
+        for name in names {
+            found.extend(line.find(&format!("• {name} ")).map(|column| (row, column, *name)));
+        }
+    }
+    found.sort_unstable();
+    found.into_iter().map(|(.., name)| name.to_owned()).collect()
+}
+
+#[test]
+fn a_wall_is_laid_out_filled_swapped_saved_and_the_same_after_a_restart() {
+    let standin = StandIn::fleet(8);
+    let state = state_folder();
+    let home = state.path().display();
+    let site = state.path().join("site.toml");
+    std::fs::write(&site, site_of(&standin)).unwrap();
+    let command = format!(
+        "env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} COLORTERM=truecolor {PROGRAM} wall --site {}; echo left with $?",
+        site.display()
+    );
+    let tmux = Tmux::start("wall", &command);
+    tmux.wait_for("• 8 steady");
+    // Of all cameras a lattice is made: the layout first, by its drawing.
+    tmux.keys(&["v"]);
+    tmux.wait("layouts with what they make of this screen", |screen| {
+        screen.contains("of the screen unused") && screen.contains("1+5") && screen.contains("64")
+    });
+    // From the one that there is to the right, one after the other, until it is the six.
+    let selected = |screen: &str| screen.lines().find(|line| line.trim_start().starts_with("Layout  ")).map(str::to_owned);
+    for _ in 0..30 {
+        let now = selected(&tmux.screen());
+        if now.as_ref().is_some_and(|line| line.contains("Layout  1+5: 6 places")) {
+            break;
+        }
+        tmux.keys(&["Right"]);
+        tmux.wait("the next layout", |screen| selected(screen) != now);
+    }
+    assert!(tmux.screen().contains("Layout  1+5: 6 places"));
+    tmux.keys(&["Enter"]);
+    let names = ["Ramp east", "Lock house", "Car lane 4", "Fuel jetty", "Ramp west", "Lock bridge", "Car lane 5", "Tank yard"];
+    let screen = tmux.wait("six of eight, on two pages", |screen| {
+        screen.contains("lattice 1/2, not saved") && plates(screen, &names).len() == 6
+    });
+    assert_eq!(
+        plates(&screen, &names)[..3],
+        ["Lock house", "Ramp east", "Car lane 4"],
+        "around the large one, which is Ramp east: {screen}"
+    );
+    // Emptied, filled by typing, filled with the group.
+    tmux.keys(&["BSpace"]);
+    tmux.wait_for("p puts a camera here");
+    tmux.keys(&["p"]);
+    tmux.keys(&["-l", "tnkyd"]);
+    tmux.wait("found by a few letters", |screen| screen.contains("▸ Tank yard"));
+    tmux.keys(&["Enter"]);
+    tmux.wait("put in", |screen| plate(screen, "Tank yard").contains("ms c"));
+    tmux.keys(&["]"]);
+    tmux.wait("the second page", |screen| screen.contains("lattice 2/2") && screen.contains("• Car lane 5"));
+    tmux.keys(&["g"]);
+    tmux.wait_for("8 cameras, 1 not in this lattice yet");
+    tmux.keys(&["Enter"]);
+    tmux.wait("the one that was missing", |screen| screen.contains("• Ramp east") && screen.contains("1 cameras put in"));
+    tmux.keys(&["["]);
+    tmux.wait_for("lattice 1/2");
+    // Swapped by keys, and by the mouse back and forth.
+    tmux.keys(&["x"]);
+    tmux.wait_for("lifted");
+    tmux.keys(&["Right", "x"]);
+    let screen = tmux.wait("swapped", |screen| plates(screen, &names).first().is_some_and(|name| name == "Tank yard"));
+    tmux.keys(&["u"]);
+    tmux.wait("undone", |screen| plates(screen, &names).first().is_some_and(|name| name == "Lock house"));
+    tmux.keys(&["U"]);
+    tmux.wait("done again", |again| plates(again, &names) == plates(&screen, &names));
+    tmux.keys(&["E", "C-u"]);
+    tmux.keys(&["-l", "morning six"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("morning six 1/2, not saved");
+    tmux.keys(&["q"]);
+    tmux.wait_for("not saved: w saves them, q again leaves without");
+    tmux.keys(&["w"]);
+    tmux.wait("saved", |screen| screen.contains("lattices saved in") && !screen.contains("not saved"));
+    // Everything by a few letters.
+    tmux.keys(&["/"]);
+    tmux.keys(&["-l", "plan each"]);
+    tmux.wait_for("▸ the plan: each tile's stream");
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("which stream each tile shows");
+    tmux.keys(&["Escape"]);
+    // By its number.
+    tmux.keys(&["."]);
+    tmux.keys(&["4"]);
+    tmux.keys(&["Enter"]);
+    tmux.keys(&["q"]);
+    tmux.wait_for("left with 0");
+    tmux.keys(&["-l", &format!("clear; {command}")]);
+    tmux.keys(&["Enter"]);
+    let again = tmux.wait("the same wall", |screen| screen.contains("morning six 1/2") && plates(screen, &names).len() == 6);
+    assert_eq!(plates(&again, &names), plates(&screen, &names));
+    tmux.keys(&["q"]);
+    tmux.wait("left", |screen| screen.contains("left with 0"));
+}
+
+#[test]
+fn a_corner_watch_a_name_and_a_launcher_start_what_they_say() {
+    let standin = StandIn::fleet(4);
+    let state = state_folder();
+    let home = state.path().display();
+    let site = state.path().join("site.toml");
+    let tour = "[[lattice]]\nname = \"pair\"\nlayout = \"even 1\"\ntiles = [{ camera = \"Ramp east\" }, { camera = \"Fuel jetty\" }]\n\
+                [[tour]]\nname = \"round\"\nstops = [{ lattice = \"pair\", seconds = 3 }]\n[[screen]]\nname = \"left desk\"\nshows = \"round\"\n";
+    std::fs::write(&site, site_of(&standin) + tour).unwrap();
+    let of_site =
+        format!("env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} {PROGRAM} --site {}", site.display());
+    let tmux = Tmux::start("corner", &format!("{of_site} corner 'Ramp east' Sluice"));
+    tmux.wait_for("the site has no camera \"Sluice\"");
+    tmux.keys(&["-l", &format!("clear; {of_site} corner 'Ramp east' 'Lock house'; echo left with $?")]);
+    tmux.tmux(&["resize-window", "-x", "24", "-y", "8"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait("two pictures with their plates in 24 x 8 cells", |screen| {
+        let plates = screen.lines().filter(|line| line.contains("• Ramp") || line.contains("• Lock")).count();
+        (1..=2).contains(&plates) && screen.contains("• Ramp") && screen.contains("• Lock") && !screen.contains("Amber Lattice")
+    });
+    tmux.keys(&["q"]);
+    tmux.wait("left", |screen| screen.contains("left with 0"));
+    tmux.tmux(&["resize-window", "-x", "160", "-y", "50"]);
+    // A tour on a screen: it turns by itself, waits while somebody works, and goes on by a key.
+    tmux.keys(&["-l", &format!("clear; {of_site} wall --screen 'left desk'; echo left again")]);
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("tour round 1/2");
+    tmux.wait("it turned", |screen| screen.contains("tour round 2/2") && screen.contains("Fuel jetty"));
+    tmux.keys(&["Right"]);
+    let held = tmux.wait_for("held");
+    std::thread::sleep(Duration::from_secs(4));
+    assert_eq!(tmux.screen().contains("1/2, held"), held.contains("1/2, held"), "the page stays");
+    tmux.keys(&["t", "t"]);
+    tmux.wait("on", |screen| screen.contains("next in"));
+    // Another wall of the site sees what the screen shows, and sends it something else.
+    let control = Tmux::start("control", &format!("{of_site} wall"));
+    control.wait_for("pair 1/2");
+    control.keys(&["0"]);
+    control.wait_for("• Lock house");
+    control.keys(&["Enter", "Tab"]);
+    control.wait("a camera enlarged", |screen| {
+        screen.contains("enter return") && plate(screen, "Lock house").contains("M  1280×720")
+    });
+    control.keys(&["e"]);
+    control.wait("what it shows", |screen| screen.contains("left desk") && screen.contains("shows pair"));
+    control.keys(&["Enter"]);
+    control.wait_for("Lock house sent to left desk");
+    tmux.wait("sent", |screen| {
+        screen.contains("sent from another screen: Lock house, enlarged") && screen.contains("enter return")
+    });
+    control.keys(&["q"]);
+    tmux.keys(&["q"]);
+    tmux.wait_for("left again");
+    tmux.keys(&["-l", &format!("clear; {of_site} launcher 'left desk'; {of_site} launcher nobody; echo told")]);
+    tmux.keys(&["Enter"]);
+    let told = tmux.wait("told", |screen| screen.contains("told\n") && screen.contains("no screen, lattice or camera"));
+    assert!(told.contains("amber-lattice-left-desk.desktop"), "{told}");
+    let entry = std::fs::read_to_string(state.path().join("applications/amber-lattice-left-desk.desktop")).unwrap();
+    assert!(entry.contains("\"wall\" \"--screen\" \"left desk\"") && entry.contains("Terminal=true"), "{entry}");
 }

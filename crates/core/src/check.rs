@@ -128,9 +128,21 @@ pub struct Ladder {
     steps: Vec<StepReport>,
     cause: Option<Cause>,
     advice: Option<String>,
+    moved_to: Option<String>,
 }
 
 impl Ladder {
+    /// The device was found at this other address, by what does not change when an address does.
+    pub fn set_moved_to(&mut self, address: String) {
+        self.moved_to = Some(address);
+    }
+
+    /// The other address at which the device was found.
+    #[must_use]
+    pub fn moved_to(&self) -> Option<&str> {
+        self.moved_to.as_deref()
+    }
+
     /// The steps so far, in order.
     #[must_use]
     pub fn steps(&self) -> &[StepReport] {

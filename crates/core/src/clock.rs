@@ -5,8 +5,11 @@
 //! to its arrival. If that least transit is one that a path could have (not before it was sent, and
 //! under [`PLAUSIBLE_TRANSIT`]), the clocks are taken to agree, and the transit bounds the error.
 //! Otherwise the camera's clock is wrong, and its offset is that transit less half a round trip.
+//!
+//! Where the device itself has told its time ([`Told`]), that goes before the guess, as long as the reports agree with
+//! it: some devices stamp their reports by another clock than the one that they tell.
 
-use crate::{ClockRate, Mono, NtpTime, Ticks, Wall};
+use crate::{ClockOffset, ClockRate, Mono, NtpTime, Ticks, Wall};
 use std::collections::VecDeque;
 use std::time::Duration;
 
@@ -19,6 +22,27 @@ const REMEMBERED: usize = 24;
 /// A change of transit beyond this is a clock that was set.
 const STEP_MICROS: i64 = 1_000_000;
 
+/// How far two clocks may part in a second: 100 µs allow for any quartz.
+const DRIFT_PER_MILLION: u32 = 100;
+
+/// What a device told of its clock, and when.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Told {
+    /// How far it was ahead of ours.
+    pub offset: ClockOffset,
+    /// When it was read.
+    pub at: Wall,
+}
+
+impl Told {
+    /// What is known of it at this time: the bound grows by what clocks may drift.
+    #[must_use]
+    pub fn by(self, now: Wall) -> ClockOffset {
+        let age = Duration::from_micros(now.micros_since(self.at).unsigned_abs());
+        ClockOffset { error: self.offset.error + age * DRIFT_PER_MILLION / 1_000_000, ..self.offset }
+    }
+}
+
 /// The camera's clock against ours.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Offset {
@@ -30,11 +54,16 @@ pub struct Offset {
     pub clock_wrong: bool,
 }
 
-/// How far a clock is off, in words: `7 min 3 s ahead`, `120 ms behind`.
+/// How far a clock is off, in words: `7 min 3 s ahead`, `120 ms behind`, `under 1 ms`.
 #[must_use]
 pub fn off_text(micros: i64) -> String {
+    if micros.abs() < 1_000 {
+        return "under 1 ms".into();
+    }
     let way = if micros >= 0 { "ahead" } else { "behind" };
-    let millis = micros.unsigned_abs() / 1000;
+    let exact = micros.unsigned_abs() / 1000;
+    // Beyond ten seconds whole ones are told: the nearest.
+    let millis = if exact >= 10_000 { (exact + 500) / 1000 * 1000 } else { exact };
     let (seconds, minutes, hours) = (millis / 1000, millis / 60_000, millis / 3_600_000);
     let span = match (hours, minutes, seconds) {
         (48.., ..) => format!("{} days", hours / 24),
@@ -53,6 +82,8 @@ pub struct CaptureClock {
     rate: ClockRate,
     reference: Option<(i64, Wall)>,
     transits: VecDeque<i64>,
+    /// When the camera's clock was seen to be set last.
+    stepped_at: Option<Wall>,
     /// For a stream without reports: the least of arrival minus media time, by the second.
     least_by_second: VecDeque<(u64, i64)>,
 }
@@ -61,7 +92,7 @@ impl CaptureClock {
     /// No report seen yet.
     #[must_use]
     pub const fn new(rate: ClockRate) -> Self {
-        Self { rate, reference: None, transits: VecDeque::new(), least_by_second: VecDeque::new() }
+        Self { rate, reference: None, transits: VecDeque::new(), stepped_at: None, least_by_second: VecDeque::new() }
     }
 
     /// A report came at `arrival`; `timestamp` is its RTP timestamp on the stream's unwrapped scale.
@@ -74,6 +105,7 @@ impl CaptureClock {
         let transit = arrival.micros_since(claimed);
         if self.transits.back().is_some_and(|last| (last - transit).abs() > STEP_MICROS) {
             self.transits.clear();
+            self.stepped_at = Some(arrival);
         }
         if self.transits.len() == REMEMBERED {
             self.transits.pop_front();
@@ -107,12 +139,22 @@ impl CaptureClock {
     }
 
     /// The camera's offset; `None` without sender reports. `round_trip` is the least time an RTSP
-    /// request took to be answered.
+    /// request took to be answered, `told` what the device said of its clock.
     #[must_use]
-    pub fn offset(&self, round_trip: Option<Duration>) -> Option<Offset> {
+    pub fn offset(&self, now: Wall, round_trip: Option<Duration>, told: Option<Told>) -> Option<Offset> {
         let least = self.transits.iter().copied().min()?;
+        let longest = PLAUSIBLE_TRANSIT.as_micros() as i64;
+        let still_holds = |told: &Told| self.stepped_at.is_none_or(|stepped| stepped < told.at);
+        if let Some(told) = told.filter(still_holds).map(|told| told.by(now)) {
+            let early = EARLY_MICROS + told.error.as_micros() as i64;
+            if (-early..=longest).contains(&(least + told.micros)) {
+                // No report arrives before it was sent: within the bound, that is known better.
+                let micros = least.min(-told.micros);
+                return Some(Offset { micros, error: told.error, clock_wrong: told.micros.abs() > longest });
+            }
+        }
         let half_trip = round_trip.unwrap_or(Duration::from_millis(100)) / 2;
-        let plausible = (-EARLY_MICROS..=PLAUSIBLE_TRANSIT.as_micros() as i64).contains(&least);
+        let plausible = (-EARLY_MICROS..=longest).contains(&least);
         Some(if plausible {
             let error = Duration::from_micros(least.unsigned_abs()).max(half_trip);
             Offset { micros: 0, error, clock_wrong: false }
@@ -134,6 +176,33 @@ mod tests {
     use super::*;
 
     const NOON: i64 = 1_795_500_000_000_000;
+    const LATER: Wall = Wall::from_unix_micros(NOON + 20_000_000);
+
+    fn told(micros: i64, error_millis: u64, at: i64) -> Told {
+        let error = Duration::from_millis(error_millis);
+        Told { offset: ClockOffset { micros, error }, at: Wall::from_unix_micros(at) }
+    }
+
+    #[test]
+    fn a_device_that_told_its_time_is_believed_where_its_reports_agree() {
+        // Slow by 800 ms: without being told it looks like a path of 802 ms.
+        let mut clock = with_camera_ahead_by(-800_000);
+        let guess = clock.offset(LATER, None, None).unwrap();
+        assert_eq!((guess.micros, guess.clock_wrong), (0, false));
+        let known = clock.offset(LATER, None, Some(told(-799_000, 3, NOON))).unwrap();
+        assert!((known.micros - 800_000).abs() <= 3_000 && !known.clock_wrong, "{known:?}");
+        // The bound grows by 100 µs a second.
+        assert_eq!(known.error, Duration::from_millis(5));
+        // Reports by another clock than the one that is told, and one that was set since.
+        assert_eq!(clock.offset(LATER, None, Some(told(7_200_000_000, 3, NOON))), Some(guess));
+        let sent = NOON + 15_000_000;
+        clock.on_sender_report(Wall::from_unix_micros(sent), NtpTime::from_wall(Wall::from_unix_micros(sent + 500_000)), 0);
+        assert_ne!(clock.offset(LATER, None, Some(told(-799_000, 3, NOON))).unwrap().error, Duration::from_millis(5));
+        // Minutes off, and told so: corrected, and called wrong.
+        let clock = with_camera_ahead_by(420_000_000);
+        let known = clock.offset(LATER, None, Some(told(420_001_000, 3, NOON))).unwrap();
+        assert!(known.clock_wrong && (known.micros + 420_000_000).abs() <= 2_000, "{known:?}");
+    }
 
     fn with_camera_ahead_by(micros: i64) -> CaptureClock {
         let mut clock = CaptureClock::new(ClockRate::VIDEO);
@@ -148,7 +217,7 @@ mod tests {
     #[test]
     fn clocks_that_agree_give_capture_time_as_it_is() {
         let clock = with_camera_ahead_by(0);
-        let offset = clock.offset(Some(Duration::from_millis(1))).unwrap();
+        let offset = clock.offset(LATER, Some(Duration::from_millis(1)), None).unwrap();
         assert_eq!((offset.micros, offset.clock_wrong), (0, false));
         assert!(offset.error >= Duration::from_millis(1) && offset.error <= Duration::from_millis(3));
         // 40 ms of media after the last report.
@@ -160,7 +229,7 @@ mod tests {
     fn a_wrong_clock_is_found_and_corrected() {
         for wrong in [-7_200_000_000, 3_600_000_000, 900_000] {
             let clock = with_camera_ahead_by(wrong);
-            let offset = clock.offset(Some(Duration::from_millis(2))).unwrap();
+            let offset = clock.offset(LATER, Some(Duration::from_millis(2)), None).unwrap();
             assert!(offset.clock_wrong);
             assert!((offset.micros + wrong).abs() <= 2_000, "{offset:?}");
         }
@@ -173,7 +242,7 @@ mod tests {
             let late = if n == 50 { 30 } else { 0 };
             clock.on_unit(Mono::from_millis(1000 + 40 * n + late), 3600 * n as i64);
         }
-        assert_eq!(clock.offset(None), None);
+        assert_eq!(clock.offset(LATER, None, None), None);
         assert_eq!(clock.relative_delay(Mono::from_millis(1000 + 4_000 + 25), 360_000), Some(Duration::from_millis(25)));
     }
 
@@ -181,6 +250,6 @@ mod tests {
     fn a_report_without_a_clock_is_passed_over() {
         let mut clock = CaptureClock::new(ClockRate::VIDEO);
         clock.on_sender_report(Wall::from_unix_micros(NOON), NtpTime(0), 0);
-        assert_eq!(clock.offset(None), None);
+        assert_eq!(clock.offset(LATER, None, None), None);
     }
 }

@@ -7,9 +7,10 @@
 mod list;
 mod slip;
 
-pub use list::{Row, understand_list};
+pub use list::{Newcomer, Row, names_file, understand_list};
 pub use slip::{Refusal, Slip};
 
+use crate::sdp::Description;
 use crate::{Credentials, Scheme, Secret, SourceUrl};
 use percent_encoding::percent_decode_str;
 use std::net::{IpAddr, Ipv6Addr};
@@ -45,6 +46,10 @@ pub enum Target {
         address: Option<IpAddr>,
         /// The port.
         port: u16,
+        /// The session description (SDP) of an RTP stream whose payload is not MPEG-TS; without keys.
+        description: Option<String>,
+        /// The key of an encrypted stream, as its description gave it.
+        key: Option<Secret<String>>,
     },
 }
 
@@ -59,10 +64,11 @@ impl Target {
             }
             Self::Url(url) if url.scheme().is_rtsp() => format!("open the stream {url}"),
             Self::Url(url) => format!("fetch pictures from {url}"),
-            Self::Listen { kind, address, port } => {
-                let what = match kind {
-                    PushKind::Udp => "MPEG-TS over UDP",
-                    PushKind::Rtp => "RTP",
+            Self::Listen { kind, address, port, description, .. } => {
+                let what = match (kind, description) {
+                    (PushKind::Udp, _) => "MPEG-TS over UDP",
+                    (PushKind::Rtp, None) => "RTP",
+                    (PushKind::Rtp, Some(_)) => "RTP as its session description says",
                 };
                 let on = address.map_or_else(|| "every address of this machine".to_owned(), |address| address.to_string());
                 format!("listen on port {port} of {on} for {what}")
@@ -70,13 +76,15 @@ impl Target {
         }
     }
 
-    /// The same with another sign-in; listening needs none.
+    /// The same with another sign-in; listening needs none, and without one forgets its key, too.
     #[must_use]
     pub fn with_credentials(self, given: Option<Credentials>) -> Self {
         match self {
             Self::Device { host, port, .. } => Self::Device { host, port, credentials: given },
             Self::Url(url) => Self::Url(url.with_credentials(given)),
-            listen @ Self::Listen { .. } => listen,
+            Self::Listen { kind, address, port, description, key } => {
+                Self::Listen { kind, address, port, description, key: key.filter(|_| given.is_some()) }
+            }
         }
     }
 
@@ -101,7 +109,7 @@ impl std::fmt::Display for Target {
                 port.map_or(Ok(()), |port| write!(f, ":{port}"))
             }
             Self::Url(url) => url.fmt(f),
-            Self::Listen { kind, address, port } => {
+            Self::Listen { kind, address, port, .. } => {
                 let scheme = if *kind == PushKind::Udp { "udp" } else { "rtp" };
                 let address = address.map_or_else(String::new, |address| match address {
                     IpAddr::V4(v4) => v4.to_string(),
@@ -162,7 +170,29 @@ fn listen(kind: PushKind, rest: &str) -> Result<Target, Refusal> {
         "" | "*" => None,
         host => Some(host.parse::<IpAddr>().map_err(|_| Refusal::ListenAddress { host: host.to_owned() })?),
     };
-    Ok(Target::Listen { kind, address: address.filter(|address| !address.is_unspecified()), port })
+    Ok(Target::Listen { kind, address: address.filter(|address| !address.is_unspecified()), port, description: None, key: None })
+}
+
+/// The listening port that a session description (RFC 4566) names. A key in it (RFC 4568) is kept apart from it.
+///
+/// # Errors
+/// [`Refusal::Description`] when it describes no video on a port.
+pub fn understand_description(text: &str) -> Result<Target, Refusal> {
+    let video = Description::parse(text).video().ok_or(Refusal::Description)?;
+    let lines = || text.lines().map(str::trim);
+    let port = lines().find_map(|line| line.strip_prefix("m=video ")?.split([' ', '/']).next()?.parse::<u16>().ok());
+    let port = port.filter(|port| *port > 0).ok_or(Refusal::Description)?;
+    // A group is joined; any other address there is the sender's business.
+    let group = lines()
+        .filter_map(|line| line.strip_prefix("c=IN IP4 ").or_else(|| line.strip_prefix("c=IN IP6 ")))
+        .find_map(|address| address.split('/').next()?.trim().parse::<IpAddr>().ok())
+        .filter(IpAddr::is_multicast);
+    let key = video.crypto.first().map(|crypto| {
+        Secret::new(crypto.reveal().split_whitespace().find(|word| word.starts_with("inline:")).unwrap_or_default().to_owned())
+    });
+    let kept: Vec<&str> = text.lines().filter(|line| !line.trim_start().starts_with("a=crypto")).collect();
+    let description = Some(kept.join("\n") + "\n");
+    Ok(Target::Listen { kind: PushKind::Rtp, address: group, port, description, key })
 }
 
 fn address(scheme: Option<Scheme>, rest: &str, slips: &mut Vec<Slip>) -> Result<Target, Refusal> {

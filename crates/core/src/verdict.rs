@@ -68,10 +68,13 @@ pub enum SessionState {
         /// When the next try begins.
         next_try: Option<Mono>,
     },
-    /// Ended by a sign-in that is missing or was refused; never retried by itself.
+    /// Ended by a sign-in that is missing or was refused, or by a certificate that is not trusted; never retried by
+    /// itself.
     Locked {
         /// One sentence, without secrets.
         text: String,
+        /// SHA-256 of the certificate that is not trusted, in hexadecimal; `None` where it is the sign-in.
+        certificate: Option<String>,
     },
     /// Closed on purpose.
     Resting,
@@ -282,7 +285,7 @@ mod tests {
         let failed = SessionState::Failed { cause: Cause::PortClosed, text: String::new(), next_try: None };
         let mut judge = Judge::default();
         assert_eq!(judge.judge(Mono::ZERO, &failed, &GOOD), (Verdict::Lost, Some(Cause::PortClosed)));
-        let locked = SessionState::Locked { text: String::new() };
+        let locked = SessionState::Locked { text: String::new(), certificate: None };
         assert_eq!(judge.judge(Mono::ZERO, &locked, &GOOD).0, Verdict::Locked);
         assert_eq!(judge.judge(Mono::ZERO, &SessionState::Connecting, &Evidence::default()).0, Verdict::Waiting);
         assert_eq!(judge.judge(Mono::ZERO, &SessionState::Resting, &GOOD), (Verdict::Resting, None));

@@ -7,12 +7,13 @@ use lattice_core::receiver::Unit;
 use lattice_core::ts::Demux;
 use lattice_core::video::{AccessUnit, NalKind, annex_b};
 use lattice_core::video::{ColourMatrix, Parameters, VideoCodec};
-use lattice_media::{ColourDescription, H264Decoder, LaneEvent, Planes, Pool, Scaler, Wanted};
+use lattice_media::{ColourDescription, FallbackDecoder, H264Decoder, LaneEvent, Planes, Pool, Scaler, Wanted};
 use std::hint::black_box;
 use std::sync::mpsc::channel;
 use std::time::Instant;
 
-const TILE: Wanted = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2) };
+const TILE: Wanted =
+    Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: lattice_core::lattice::Aspect::Fit };
 
 fn units() -> Vec<Vec<u8>> {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../fixtures/streams/h264_cbaseline_640x360_25.h264");
@@ -116,6 +117,26 @@ fn demux_ratio() {
     );
 }
 
+/// The decoder of what the usual one refuses, on a stream that both take.
+fn fallback_ratio() {
+    let units = units();
+    let seconds = |run: &mut dyn FnMut()| {
+        let started = Instant::now();
+        run();
+        started.elapsed().as_secs_f64()
+    };
+    let other = || {
+        let mut decoder = FallbackDecoder::default();
+        for (n, unit) in units.iter().enumerate() {
+            black_box(decoder.decode(n as u64, n == 0, unit).unwrap());
+        }
+    };
+    let pair = || 1.0 / seconds(&mut || bare(&units, &mut look)) * seconds(&mut || other());
+    let mut ratios: Vec<f64> = (0..21).map(|_| pair()).collect();
+    ratios.sort_by(f64::total_cmp);
+    println!("the fallback over the usual decoder: median {:.1}, quartiles {:.1} and {:.1}", ratios[10], ratios[5], ratios[15]);
+}
+
 /// Only the first unit counts as a keyframe, so that the lane keeps and decodes them all.
 const PARAMETERS: Parameters = Parameters {
     codec: VideoCodec::H264,
@@ -173,6 +194,7 @@ criterion_group!(benches, decode, scale);
 fn main() {
     if std::env::args().any(|arg| arg == "ratio") {
         ratio();
+        fallback_ratio();
         return demux_ratio();
     }
     benches();

@@ -1,12 +1,15 @@
 //! One decoder per stream, served by a few workers; the newest picture wins.
 
+use crate::fallback::FallbackDecoder;
 use crate::h264::{Decoded, H264Decoder};
 use crate::h265::H265Decoder;
 use crate::jpeg;
+use crate::order::OwnPicture;
 use crate::picture::{ColourDescription, Condition, TilePicture};
 use crate::scale::Scaler;
 use crossbeam_channel::{Sender, unbounded};
 use lattice_core::Mono;
+use lattice_core::lattice::Aspect;
 use lattice_core::receiver::Unit;
 use lattice_core::video::{Parameters, VideoCodec};
 use std::collections::VecDeque;
@@ -25,9 +28,31 @@ pub struct Wanted {
     pub pixel_aspect: f64,
     /// Sizes are rounded to a multiple of this many pixels across and down.
     pub step: (usize, usize),
+    /// How the picture stands in it.
+    pub aspect: Aspect,
 }
 
 impl Wanted {
+    /// The size that a whole picture is scaled to: with its aspect inside of this one or, to be cut, around it, or just
+    /// this one.
+    #[must_use]
+    pub fn scaled(&self, picture: (usize, usize)) -> (usize, usize) {
+        match self.aspect {
+            Aspect::Fit => self.fit(picture),
+            Aspect::Stretch => (self.width.max(1), self.height.max(1)),
+            Aspect::Fill => {
+                let (w, h) = (self.width.max(1) as f64, self.height.max(1) as f64);
+                let aspect = picture.0.max(1) as f64 / picture.1.max(1) as f64 / self.pixel_aspect;
+                let (w, h) = if w / h > aspect { (w, w / aspect) } else { (h * aspect, h) };
+                // Much wider than high, or the other way round: not more than the picture has.
+                (
+                    w.ceil().min(picture.0.max(self.width) as f64) as usize,
+                    h.ceil().min(picture.1.max(self.height) as f64) as usize,
+                )
+            }
+        }
+    }
+
     /// The largest size with the picture's aspect that fits.
     #[must_use]
     pub fn fit(&self, picture: (usize, usize)) -> (usize, usize) {
@@ -106,7 +131,15 @@ struct Job {
     new_parameters: bool,
     bipredictive: bool,
     keyframe: bool,
+    form: Form,
+}
+
+/// Which decoder a stream needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Form {
     codec: VideoCodec,
+    /// Beyond progressive 8-bit 4:2:0: not for the usual decoder.
+    unusual: bool,
 }
 
 #[derive(Default)]
@@ -116,7 +149,7 @@ struct Inbox {
     needs_clean_point: bool,
     wanted: Option<Wanted>,
     choice: DamageChoice,
-    last_parameters: Option<(VideoCodec, u32, u32)>,
+    last_parameters: Option<(Form, u32, u32)>,
     closed: bool,
 }
 
@@ -134,13 +167,16 @@ struct Bench {
 enum AnyDecoder {
     H264(H264Decoder),
     H265(Box<H265Decoder>),
+    /// H.264 that the usual decoder does not take.
+    Fallback(Box<FallbackDecoder>),
     /// Each picture stands by itself: nothing is kept.
     Jpeg,
 }
 
 impl AnyDecoder {
-    fn new(codec: VideoCodec) -> Option<Self> {
-        Some(match codec {
+    fn new(form: Form) -> Option<Self> {
+        Some(match form.codec {
+            VideoCodec::H264 if form.unusual => Self::Fallback(Box::default()),
             VideoCodec::H264 => {
                 Self::H264(H264Decoder::new().inspect_err(|error| tracing::error!(%error, "no decoder could be made")).ok()?)
             }
@@ -279,7 +315,8 @@ impl Lane {
             full_range: parameters.full_range,
             matrix: parameters.matrix,
         });
-        let now_in_force = parameters.map(|parameters| (parameters.codec, parameters.width, parameters.height));
+        let form = |parameters: &Parameters| Form { codec: parameters.codec, unusual: parameters.unusual.is_some() };
+        let now_in_force = parameters.map(|parameters| (form(parameters), parameters.width, parameters.height));
         let Some(data) = unit.unit.data else { return };
         let mut inbox = lock(&self.shared.inbox);
         let clean_point = (unit.unit.keyframe || unit.unit.recovery.is_some()) && !unit.unit.damaged;
@@ -291,7 +328,8 @@ impl Lane {
         let before = inbox.last_parameters;
         let new_parameters = now_in_force.is_some() && before.is_some() && now_in_force != before;
         inbox.last_parameters = now_in_force.or(before);
-        let codec = inbox.last_parameters.map_or(VideoCodec::H264, |(codec, ..)| codec);
+        let usual = Form { codec: VideoCodec::H264, unusual: false };
+        let form = inbox.last_parameters.map_or(usual, |(form, ..)| form);
         let restart = clean_point && unit.unit.keyframe && (!watched || inbox.jobs.len() > BEHIND);
         let mut skipped = 0;
         if restart {
@@ -311,7 +349,7 @@ impl Lane {
             new_parameters,
             bipredictive: unit.unit.bipredictive,
             keyframe: unit.unit.keyframe,
-            codec,
+            form,
         });
         if inbox.jobs.len() > MAX_UNITS || inbox.bytes > MAX_BYTES {
             skipped += inbox.jobs.len();
@@ -398,7 +436,7 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
         if !job.clean_point {
             return;
         }
-        *decoder = AnyDecoder::new(job.codec);
+        *decoder = AnyDecoder::new(job.form);
         recent.clear();
         *order = Order::default();
         *trust = Trust::default();
@@ -413,18 +451,8 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
     let mut painter = Painter { lane, recent, trust, wanted, choice, newest };
     let refused = match codec {
         AnyDecoder::H264(codec) => decode_h264(codec, job, at_once, &mut painter, scaler),
-        AnyDecoder::H265(codec) => match codec.decode(job.number, job.keyframe, &job.data) {
-            Ok(pictures) => {
-                for picture in &pictures {
-                    painter.report(scaler, &Decoded { number: picture.number, planes: picture.planes(), concealed: false });
-                }
-                false
-            }
-            Err(error) => {
-                tracing::debug!(%error, number = job.number, "refused");
-                true
-            }
-        },
+        AnyDecoder::H265(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, &job.data)),
+        AnyDecoder::Fallback(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, &job.data)),
         AnyDecoder::Jpeg => match jpeg::decode(&job.data) {
             Some(picture) => {
                 painter.report(scaler, &Decoded { number: job.number, planes: picture.planes(), concealed: false });
@@ -470,6 +498,22 @@ struct Painter<'a> {
 }
 
 impl Painter<'_> {
+    /// What a decoder made of a unit; true where it refused it.
+    fn take<E: std::fmt::Display>(&mut self, scaler: &mut Scaler, job: &Job, decoded: Result<Vec<OwnPicture>, E>) -> bool {
+        match decoded {
+            Ok(pictures) => {
+                for picture in &pictures {
+                    self.report(scaler, &Decoded { number: picture.number, planes: picture.planes(), concealed: false });
+                }
+                false
+            }
+            Err(error) => {
+                tracing::debug!(%error, number = job.number, "refused");
+                true
+            }
+        }
+    }
+
     fn report(&mut self, scaler: &mut Scaler, decoded: &Decoded<'_>) {
         let known = self.recent.iter().find(|(number, ..)| *number == decoded.number);
         let (displayable, colour) =
@@ -483,7 +527,7 @@ impl Painter<'_> {
         let shown = self.newest && (!damaged || self.choice == DamageChoice::Show);
         let picture = shown.then(|| {
             let source = (decoded.planes.width, decoded.planes.height);
-            let (width, height) = self.wanted.fit(source);
+            let (width, height) = self.wanted.scaled(source);
             let mut rgb = Vec::new();
             scaler.scale(&decoded.planes, colour, width, height, &mut rgb);
             let condition = if damaged { Condition::Damaged } else { Condition::Clean };
@@ -503,11 +547,11 @@ mod tests {
 
     #[test]
     fn pictures_keep_their_aspect_in_any_tile() {
-        let quadrants = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2) };
+        let quadrants = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: Aspect::Fit };
         assert_eq!(quadrants.fit((640, 360)), (156, 44));
-        let halves = Wanted { width: 40, height: 60, pixel_aspect: 1.0, step: (1, 2) };
+        let halves = Wanted { width: 40, height: 60, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit };
         assert_eq!(halves.fit((1280, 720)), (40, 22));
-        let tiny = Wanted { width: 1, height: 2, pixel_aspect: 1.0, step: (1, 2) };
+        let tiny = Wanted { width: 1, height: 2, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit };
         assert_eq!(tiny.fit((640, 360)), (1, 2));
     }
 }

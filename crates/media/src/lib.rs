@@ -7,14 +7,20 @@
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
 mod colour;
+mod fallback;
 mod h264;
 mod h265;
 mod jpeg;
 mod lane;
+mod order;
 mod picture;
 mod scale;
+mod speed;
 
+pub use fallback::{FallbackDecoder, RefusedByFallback};
 pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
 pub use lane::{DamageChoice, Lane, LaneEvent, Pool, Sink, Wanted};
+pub use order::OwnPicture;
 pub use picture::{ColourDescription, Condition, Planes, TilePicture};
 pub use scale::Scaler;
+pub use speed::measure_decoding;

@@ -4,7 +4,7 @@
 use lattice_core::Mono;
 use lattice_core::receiver::Unit;
 use lattice_core::video::{AccessUnit, ColourMatrix, NalKind, Parameters, VideoCodec, annex_b, h265_kind};
-use lattice_media::{Condition, DamageChoice, H264Decoder, Lane, LaneEvent, Pool, Wanted, has_assembly};
+use lattice_media::{Condition, DamageChoice, FallbackDecoder, H264Decoder, Lane, LaneEvent, Pool, Wanted, has_assembly};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
@@ -62,7 +62,8 @@ fn parameters(codec: VideoCodec, (width, height): (u32, u32)) -> Parameters {
     Parameters { codec, width, height, declared: None, full_range: false, matrix, profile: "", unusual: None }
 }
 
-const SMALL: Wanted = Wanted { width: 80, height: 45, pixel_aspect: 1.0, step: (1, 1) };
+const SMALL: Wanted =
+    Wanted { width: 80, height: 45, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit };
 
 fn lane(pool: &Pool) -> (Lane, Receiver<LaneEvent>) {
     let (sender, receiver) = channel();
@@ -212,23 +213,52 @@ fn a_frame_that_was_never_sent_is_noticed_and_what_builds_on_it_is_held() {
     assert!(!shown.iter().any(|number| (31..50).contains(number)) && shown.contains(&29) && shown.contains(&50), "{shown:?}");
 }
 
+/// The bytes of a unit; of some, with damage of one of four kinds.
+fn spoilt(unit: &Unit, seed: usize) -> Vec<u8> {
+    let mut data = unit.unit.data.clone().unwrap();
+    if unit.unit.number % 7 == 3 && unit.unit.number < 50 {
+        let at = (seed * 7919 + unit.unit.number as usize * 31) % data.len();
+        match seed % 4 {
+            0 => data.truncate(at),
+            1 => data[at] ^= 0x55,
+            2 => data[at..].fill(0),
+            _ => drop(data.drain(at..(at + 40).min(data.len()))),
+        }
+    }
+    data
+}
+
+#[test]
+fn damaged_units_do_not_stop_the_other_decoder_either() {
+    for name in ["h264_high_interlaced_320x192_25.h264", "h264_high422_10bit_320x192_25.h264"] {
+        let originals = units(name);
+        for seed in 0..24usize {
+            let mut decoder = FallbackDecoder::default();
+            for unit in &originals {
+                let _ = decoder.decode(unit.unit.number, unit.unit.keyframe, &spoilt(unit, seed));
+            }
+            // From a keyframe on all is well again; what is held for display order comes with the next one.
+            let again: Vec<u64> = originals
+                .iter()
+                .take(12)
+                .flat_map(|unit| {
+                    let number = 1000 + unit.unit.number;
+                    decoder.decode(number, unit.unit.keyframe, unit.unit.data.as_ref().unwrap()).unwrap_or_default()
+                })
+                .map(|picture| picture.number)
+                .collect();
+            assert!(again.contains(&1000), "{name}, seed {seed}: {again:?}");
+        }
+    }
+}
+
 #[test]
 fn damaged_units_neither_crash_nor_stop_the_decoder() {
     let originals = units("h264_main_slices4_640x360_25.h264");
     for seed in 0..40usize {
         let mut decoder = H264Decoder::new().unwrap();
         for unit in &originals {
-            let mut data = unit.unit.data.clone().unwrap();
-            if unit.unit.number % 7 == 3 && unit.unit.number < 50 {
-                let at = (seed * 7919 + unit.unit.number as usize * 31) % data.len();
-                match seed % 4 {
-                    0 => data.truncate(at),
-                    1 => data[at] ^= 0x55,
-                    2 => data[at..].fill(0),
-                    _ => drop(data.drain(at..(at + 40).min(data.len()))),
-                }
-            }
-            let _ = decoder.decode(unit.unit.number, &data);
+            let _ = decoder.decode(unit.unit.number, &spoilt(unit, seed));
         }
         let last = decoder.decode(1000, originals[50].unit.data.as_ref().unwrap());
         assert!(matches!(last, Ok(Some(_))), "seed {seed}: a keyframe is decoded again");
@@ -242,7 +272,8 @@ fn the_program_knows_whether_the_codec_has_assembly() {
 }
 
 /// Everything a lane makes of these units, one at a time so that each picture is the newest.
-fn pictures(units: Vec<Unit>, codec: VideoCodec, size: (u32, u32)) -> (Vec<u64>, usize) {
+fn pictures(units: Vec<Unit>, parameters: &Parameters) -> (Vec<u64>, usize) {
+    let size = (parameters.width, parameters.height);
     let pool = Pool::new(1, || Mono::ZERO);
     let (lane, events) = lane(&pool);
     lane.want(Some(SMALL));
@@ -263,7 +294,7 @@ fn pictures(units: Vec<Unit>, codec: VideoCodec, size: (u32, u32)) -> (Vec<u64>,
         _ => false,
     };
     for unit in units {
-        lane.push(unit, Some(&parameters(codec, size)));
+        lane.push(unit, Some(parameters));
         // A picture that is held back for display order does not come at all: seldom, so the wait is long.
         while let Ok(event) = events.recv_timeout(Duration::from_secs(2)) {
             if take(event) {
@@ -307,10 +338,10 @@ fn h265_units(name: &str, take: usize) -> Vec<Unit> {
 fn h265_comes_out_whole_and_in_display_order() {
     let straight = h265_units("h265_main_640x360_25.h265", 60);
     assert_eq!(straight.len(), 60);
-    let (numbers, refused) = pictures(straight, VideoCodec::H265, (640, 360));
+    let (numbers, refused) = pictures(straight, &parameters(VideoCodec::H265, (640, 360)));
     assert_eq!((numbers, refused), ((0..60).collect::<Vec<u64>>(), 0), "each at once, without B-frames");
     // With B-frames the order settles within the first few pictures; none is refused.
-    let (numbers, refused) = pictures(h265_units("h265_main_b3_640x360_25.h265", 48), VideoCodec::H265, (640, 360));
+    let (numbers, refused) = pictures(h265_units("h265_main_b3_640x360_25.h265", 48), &parameters(VideoCodec::H265, (640, 360)));
     assert_eq!(refused, 0);
     assert!(numbers.len() >= 40, "{numbers:?}");
     assert!(!numbers.is_sorted(), "display order is not coding order");
@@ -323,11 +354,31 @@ fn jpeg_pictures_stand_each_by_itself_and_a_cut_one_is_refused() {
     let ends = starts.iter().skip(1).copied().chain([bytes.len()]);
     let frames: Vec<Vec<u8>> = starts.iter().zip(ends).map(|(from, to)| bytes[*from..to].to_vec()).collect();
     let units = frames.iter().cloned().enumerate().map(|frame| unit(frame, true)).collect();
-    assert_eq!(pictures(units, VideoCodec::Jpeg, (320, 180)), ((0..6).collect(), 0));
+    assert_eq!(pictures(units, &parameters(VideoCodec::Jpeg, (320, 180))), ((0..6).collect(), 0));
     let noise = vec![
         unit((0, vec![0xff, 0xd8, 0xff, 1, 2, 3, 4]), true),
         unit((1, Vec::new()), true),
         unit((2, frames[0].clone()), true),
     ];
-    assert_eq!(pictures(noise, VideoCodec::Jpeg, (320, 180)), (vec![2], 2));
+    assert_eq!(pictures(noise, &parameters(VideoCodec::Jpeg, (320, 180))), (vec![2], 2));
+}
+
+#[test]
+fn what_the_usual_decoder_does_not_take_comes_by_the_other() {
+    let unusual = |what| Parameters { unusual: Some(what), ..parameters(VideoCodec::H264, (320, 192)) };
+    // One picture late, so the last does not come; those that are held for display order settle within the first ones.
+    let interlaced = units("h264_high_interlaced_320x192_25.h264").into_iter().take(14).collect();
+    let (numbers, refused) = pictures(interlaced, &unusual("interlaced"));
+    assert_eq!(refused, 0);
+    assert!(numbers.len() >= 8 && !numbers.is_sorted(), "{numbers:?}");
+    let (numbers, refused) = pictures(units("h264_high422_10bit_320x192_25.h264"), &unusual("High 4:2:2"));
+    assert_eq!((numbers, refused), ((0..11).collect::<Vec<u64>>(), 0));
+    // The usual decoder does refuse both.
+    for name in ["h264_high_interlaced_320x192_25.h264", "h264_high422_10bit_320x192_25.h264"] {
+        let mut decoder = H264Decoder::new().unwrap();
+        assert!(
+            units(name).iter().any(|unit| decoder.decode(unit.unit.number, unit.unit.data.as_ref().unwrap()).is_err()),
+            "{name}"
+        );
+    }
 }

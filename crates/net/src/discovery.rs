@@ -20,6 +20,9 @@ const BETWEEN: Duration = Duration::from_millis(350);
 /// Answers in flight to whoever listens; more than that at once are read later, from the socket.
 const IN_FLIGHT: usize = 256;
 
+/// Hosts that are asked one by one share at most so many sockets.
+const HOST_SOCKETS: usize = 32;
+
 /// A device that answered.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Heard {
@@ -49,7 +52,8 @@ pub fn discover(from: &[Ipv4Addr], hosts: &[Ipv4Addr], window: Duration) -> io::
             Err(error) => last = Some(error),
         }
     }
-    if !hosts.is_empty() {
+    // A host that floods its socket does not drown what others answer on theirs.
+    for hosts in hosts.chunks(hosts.len().div_ceil(HOST_SOCKETS).max(1)) {
         let to = hosts.iter().map(|host| SocketAddr::new(IpAddr::V4(*host), GROUP.port())).collect();
         match unicast_socket() {
             Ok(socket) => {

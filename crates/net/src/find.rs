@@ -56,6 +56,13 @@ impl FindConfig {
         Self { ranges, ports: USUAL_PORTS.to_vec(), at_once: AT_ONCE, probe_from, probe_hosts: Vec::new(), sign_in: None }
     }
 
+    /// Knocks on these ports rather than the usual ones, if there are any.
+    pub fn use_ports(&mut self, ports: &[u16]) {
+        if !ports.is_empty() {
+            ports.clone_into(&mut self.ports);
+        }
+    }
+
     /// Addresses that will be scanned.
     #[must_use]
     pub fn addresses(&self) -> u64 {

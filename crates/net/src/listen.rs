@@ -224,6 +224,7 @@ impl Listener<'_> {
             format!("{other} sends to port {} too and is not mixed in: {followed} is followed", self.config.port)
         });
         driver.receiver.meter().set_remark(remark);
+        driver.receiver.meter().set_sender(self.sender.map(|(sender, _)| sender));
         let silent = self.sender.is_none_or(|(_, heard)| now.since(heard) > QUIET);
         if let Some((since, from)) = self.odd_since
             && silent

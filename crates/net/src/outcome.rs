@@ -1,5 +1,6 @@
 //! How a try at a stream ended.
 
+use crate::connection::Fingerprint;
 use lattice_core::rtsp::{Failure, FailureKind};
 use lattice_core::{Cause, SourceUrl};
 
@@ -16,6 +17,8 @@ pub enum Outcome {
     Redirect(Box<SourceUrl>),
     /// The sign-in is missing or refused; not to be retried.
     Locked(String),
+    /// The certificate is not trusted; not to be retried.
+    Untrusted(String, Fingerprint),
     /// It failed; retried after a while.
     Failed(Cause, String),
 }

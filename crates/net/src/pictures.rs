@@ -142,9 +142,8 @@ async fn stream(driver: &mut Driver, mut answer: crate::http::Answer, mut parts:
 
 fn failed(error: &HttpError) -> Outcome {
     match error {
-        HttpError::SignInNeeded | HttpError::SignInRefused | HttpError::Certificate { .. } | HttpError::Status(401 | 403) => {
-            Outcome::Locked(error.to_string())
-        }
+        HttpError::Certificate { fingerprint, .. } => Outcome::Untrusted(error.to_string(), *fingerprint),
+        HttpError::SignInNeeded | HttpError::SignInRefused | HttpError::Status(401 | 403) => Outcome::Locked(error.to_string()),
         HttpError::Unreachable { cause, text } => Outcome::Failed(*cause, text.clone()),
         other => Outcome::Failed(other.cause(), other.to_string()),
     }

@@ -64,7 +64,9 @@ pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
         };
         match agreed {
             Ok(Ok(stream)) => stream,
-            Ok(Err(error @ TlsError::Certificate { .. })) => return Outcome::Locked(error.to_string()),
+            Ok(Err(error @ TlsError::Certificate { fingerprint, .. })) => {
+                return Outcome::Untrusted(error.to_string(), fingerprint);
+            }
             Ok(Err(error)) => return Outcome::Failed(Cause::NotRtsp, error.to_string()),
             Err(_) => return Outcome::Failed(Cause::Silence, format!("TLS was not agreed within {} s", TLS_WITHIN.as_secs())),
         }

@@ -7,6 +7,7 @@ use crate::outcome::Outcome;
 use crate::pictures::fetch;
 use crate::play::{Play, attempt};
 use lattice_core::backoff::Backoff;
+use lattice_core::clock::Told;
 use lattice_core::meter::{Figures, Meter};
 use lattice_core::receiver::{Receiver, Unit};
 use lattice_core::rtp::Ssrc;
@@ -127,6 +128,8 @@ pub enum Station {
     },
     /// The stream came onto a screen, or left all.
     Visible(bool),
+    /// Its device told its time.
+    Clock(Told),
 }
 
 /// Takes access units; called from the receiving task, so it must not block.
@@ -352,7 +355,11 @@ impl Driver {
                 }
                 Outcome::Redirect(_) => Some(self.fail(Cause::NoSuchStream, "the camera redirects in a circle".into())),
                 Outcome::Locked(text) => {
-                    self.set_state(SessionState::Locked { text });
+                    self.set_state(SessionState::Locked { text, certificate: None });
+                    Some(None)
+                }
+                Outcome::Untrusted(text, certificate) => {
+                    self.set_state(SessionState::Locked { text, certificate: Some(certificate.to_string()) });
                     Some(None)
                 }
                 Outcome::Failed(cause, text) => Some(self.fail(cause, text)),
@@ -410,6 +417,7 @@ impl Driver {
                 Station::Skipped { count } => meter.on_units_skipped(count),
                 Station::Drawn { number, at } => meter.on_drawn(number, at),
                 Station::Visible(visible) => meter.on_visible(clock::now(), visible),
+                Station::Clock(told) => meter.on_clock_told(told),
             }
         }
     }

@@ -86,6 +86,7 @@ pub struct Encryption {
 
 /// A camera to be started.
 #[derive(Debug, Clone)]
+#[allow(clippy::struct_excessive_bools, reason = "independent properties, not one state")]
 pub struct CameraSpec {
     /// Its name.
     pub name: String,
@@ -117,6 +118,8 @@ pub struct CameraSpec {
     pub encryption: Option<Encryption>,
     /// Its device service.
     pub device: Option<DeviceSpec>,
+    /// It replays a clip that is encoded once, rather than what is drawn now.
+    pub replays: bool,
     /// Names of a recorder's channels.
     pub channel_names: Vec<String>,
 }
@@ -155,6 +158,8 @@ pub(crate) struct State {
     pub sign_in: Option<SignIn>,
     /// Microseconds that its clock is ahead.
     pub clock_ahead: i64,
+    /// Its address is set by hand, not by DHCP.
+    pub fixed_address: bool,
 }
 
 impl Shared {
@@ -166,7 +171,7 @@ impl Shared {
         faults: Arc<Faults>,
         log: Log,
     ) -> Self {
-        let state = State { sign_in: spec.sign_in.clone(), clock_ahead: spec.clock_ahead_ms * 1000 };
+        let state = State { sign_in: spec.sign_in.clone(), clock_ahead: spec.clock_ahead_ms * 1000, fixed_address: false };
         let (address, service_port) = (watch::Sender::new(address), AtomicU16::new(service_port));
         let runtime = tokio::runtime::Handle::current();
         Self { spec, address, service_port, state: Mutex::new(state), runtime, streams, faults, log }

@@ -225,10 +225,7 @@ fn reply(camera: &Shared, document: &Element) -> Result<String, String> {
         "CreateUsers" | "SetUser" => set_user(camera, question),
         "SetSystemDateAndTime" => set_time(camera, question),
         "GetNetworkInterfaces" => Ok(network(camera)),
-        "SetNetworkInterfaces" => {
-            Ok("<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>true</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>"
-                .into())
-        }
+        "SetNetworkInterfaces" => set_network(camera, question),
         "GetProfiles" => Ok(profiles(camera, question)),
         "GetStreamUri" | "GetSnapshotUri" => uri(camera, question),
         "GetVideoEncoderConfigurationOptions" => Ok(options(camera)),
@@ -384,12 +381,28 @@ fn network(camera: &Shared) -> String {
         std::net::IpAddr::V4(v4) => v4.octets()[3],
         std::net::IpAddr::V6(_) => 0,
     };
+    let fixed = camera.state().fixed_address;
+    let how = if fixed { "Manual" } else { "FromDHCP" };
     format!(
         "<tds:GetNetworkInterfacesResponse><tds:NetworkInterfaces token=\"eth0\"><tt:Enabled>true</tt:Enabled><tt:Info><tt:Name>eth0</tt:Name>\
-         <tt:HwAddress>02:74:61:72:6e:{last:02x}</tt:HwAddress></tt:Info><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Config><tt:FromDHCP>\
-         <tt:Address>{ip}</tt:Address><tt:PrefixLength>24</tt:PrefixLength></tt:FromDHCP><tt:DHCP>true</tt:DHCP></tt:Config></tt:IPv4>\
-         </tds:NetworkInterfaces></tds:GetNetworkInterfacesResponse>"
+         <tt:HwAddress>02:74:61:72:6e:{last:02x}</tt:HwAddress></tt:Info><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Config><tt:{how}>\
+         <tt:Address>{ip}</tt:Address><tt:PrefixLength>24</tt:PrefixLength></tt:{how}><tt:DHCP>{}</tt:DHCP></tt:Config></tt:IPv4>\
+         </tds:NetworkInterfaces></tds:GetNetworkInterfacesResponse>",
+        !fixed
     )
+}
+
+/// Takes DHCP, or the address that the stand-in has: it moves by an order of its own.
+fn set_network(camera: &Shared, question: &Element) -> Result<String, String> {
+    let config = question.child("NetworkInterface").and_then(|interface| interface.child("IPv4"));
+    let config = config.ok_or_else(|| fault("InvalidArgVal", "no IPv4 configuration"))?;
+    let by_dhcp = config.text_at(&["DHCP"]) == Some("true");
+    let own = camera.address.borrow().ip().to_string();
+    if !by_dhcp && config.text_at(&["Manual", "Address"]) != Some(own.as_str()) {
+        return Err(fault("InvalidArgVal", "this device stays at its address"));
+    }
+    camera.state().fixed_address = !by_dhcp;
+    Ok("<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>".into())
 }
 
 fn token(channel: u32, role: Role) -> String {

@@ -26,5 +26,5 @@ pub use canvas::Canvas;
 pub use device::DeviceSpec;
 pub use fault::{Fault, FaultParseError};
 pub use log::{Event, Log, Record};
-pub use port::{Port, PortError, tarnhithe, whole_port};
+pub use port::{MAX_FLEET, Port, PortError, fleet, tarnhithe, whole_port};
 pub use scene::{Scene, View};

@@ -136,9 +136,59 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
             second_media: host.is_multiple_of(2),
             first_use: false,
         }),
+        replays: false,
         channel_names: Vec::new(),
     }
 }
+
+/// Most cameras of a fleet.
+pub const MAX_FLEET: usize = 2000;
+
+/// Cameras for load, at 127.77.8.1 and on: they replay clips that are encoded once, with timestamps and sender reports
+/// of their own. They have no device service, and take no sign-in.
+#[must_use]
+pub fn fleet(count: usize, port: u16) -> Vec<CameraSpec> {
+    let views = [View::Slipway, View::LockGate, View::CarLane, View::FuelQuay];
+    let one = |index: usize| {
+        let (block, host) = (8 + index / 250, 1 + index % 250);
+        let name = FLEET_NAMES.get(index).map_or_else(|| format!("Berth {}", index + 1), |name| (*name).to_owned());
+        CameraSpec {
+            address: IpAddr::V4(Ipv4Addr::new(127, 77, block as u8, host as u8)),
+            streams: vec![stream(Role::Main, 1280, 720, 12.5, 1200), stream(Role::Sub, 640, 360, 12.5, 250)],
+            seed: index as u64,
+            replays: true,
+            // For everybody that plays it there is one place in the clip.
+            keyframe_on_join: false,
+            device: None,
+            ..camera(1, &name, views[index % 4], port)
+        }
+    };
+    (0..count.min(MAX_FLEET)).map(one).collect()
+}
+
+/// The first cameras of a fleet have names of the port.
+const FLEET_NAMES: [&str; 20] = [
+    "Ramp east",
+    "Lock house",
+    "Car lane 4",
+    "Fuel jetty",
+    "Ramp west",
+    "Lock bridge",
+    "Car lane 5",
+    "Tank yard",
+    "Slip stairs",
+    "Sluice",
+    "Lorry lane",
+    "Fire pump",
+    "Pontoon",
+    "Weir",
+    "Check-in 1",
+    "Oil store",
+    "Crew steps",
+    "Tide gauge",
+    "Check-in 2",
+    "Waste dock",
+];
 
 /// The four cameras of the port, at 127.77.0.11 and on, all on one RTSP port (0 for any free ones).
 #[must_use]

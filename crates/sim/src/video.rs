@@ -1,7 +1,7 @@
 //! A stream's encoder: it runs only while somebody plays, once for all viewers.
 
 use crate::camera::{CameraSpec, Faults, StreamSpec, unix_micros};
-use crate::scene::Scene;
+use crate::scene::{Scene, View};
 use lattice_core::video::{NalKind, annex_b, packetize};
 use openh264::OpenH264API;
 use openh264::encoder::{
@@ -26,9 +26,60 @@ pub(crate) struct CodedFrame {
     pub keyframe: bool,
     /// It was made while the camera stalls: never sent.
     pub stalled: bool,
-    pub payloads: Vec<Vec<u8>>,
+    pub payloads: Arc<Vec<Vec<u8>>>,
     /// The same in Annex B.
-    pub bytes: Vec<u8>,
+    pub bytes: Arc<Vec<u8>>,
+}
+
+/// A clip that many cameras replay: encoded once.
+struct Clip {
+    frames: Vec<ClipFrame>,
+}
+
+struct ClipFrame {
+    keyframe: bool,
+    payloads: Arc<Vec<Vec<u8>>>,
+    bytes: Arc<Vec<u8>>,
+}
+
+/// How long a clip is, about.
+const CLIP: Duration = Duration::from_secs(8);
+
+impl Clip {
+    /// The clip of a view in these settings; encoded when it is asked for first.
+    fn of(view: View, spec: &StreamSpec) -> Result<Arc<Self>, openh264::Error> {
+        type Kept = Vec<((View, StreamSpec), Arc<Clip>)>;
+        static CLIPS: Mutex<Kept> = Mutex::new(Vec::new());
+        let mut clips = CLIPS.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, clip)) = clips.iter().find(|((have, settings), _)| *have == view && settings == spec) {
+            return Ok(clip.clone());
+        }
+        let clip = Arc::new(Self::encode(view, spec)?);
+        clips.push(((view, *spec), clip.clone()));
+        Ok(clip)
+    }
+
+    fn encode(view: View, spec: &StreamSpec) -> Result<Self, openh264::Error> {
+        let (mut drawn, mut encoder) = (Scene::new(view, "replayed", spec.width, spec.height), VideoStream::encoder(spec)?);
+        let begin = unix_micros();
+        let (mut frames, mut bytes) = (Vec::new(), Vec::new());
+        // Whole keyframe intervals, so that the end runs on into the begin.
+        let interval = VideoStream::interval(spec);
+        let count = interval * ((CLIP.as_secs_f64() * spec.fps) as u32).div_ceil(interval).max(1);
+        for number in 0..count {
+            let picture = drawn.draw(begin + (f64::from(number) * 1e6 / spec.fps) as i64, number);
+            bytes.clear();
+            encoder.encode(&picture)?.write_vec(&mut bytes);
+            let nals: Vec<&[u8]> = annex_b(&bytes).collect();
+            let keyframe = is_keyframe(&nals);
+            frames.push(ClipFrame { keyframe, payloads: Arc::new(packetize(&nals, PAYLOAD)), bytes: Arc::new(bytes.clone()) });
+        }
+        Ok(Self { frames })
+    }
+}
+
+fn is_keyframe(nals: &[&[u8]]) -> bool {
+    nals.iter().any(|nal| nal.first().is_some_and(|header| NalKind::of(*header) == NalKind::Idr))
 }
 
 /// One stream that may be subscribed to.
@@ -78,7 +129,10 @@ impl VideoStream {
             self.want_keyframe.store(true, Ordering::Relaxed);
         }
         let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
-        if !*running {
+        if !*running && self.camera.replays {
+            *running = true;
+            drop(tokio::spawn(self.clone().replay()));
+        } else if !*running {
             let stream = self.clone();
             let name = format!("{} {}", self.camera.name, self.spec().role.word());
             *running = std::thread::Builder::new().name(name).spawn(move || stream.run()).is_ok();
@@ -96,6 +150,52 @@ impl VideoStream {
             tracing::error!(camera = self.camera.name, %error, "the stand-in's encoder failed");
         }
         *self.running.lock().unwrap_or_else(PoisonError::into_inner) = false;
+    }
+
+    /// Sends the frames of a clip as if they were captured now, while somebody plays.
+    async fn replay(self: Arc<Self>) {
+        let spec = self.spec();
+        let view = self.camera.view;
+        let clip = match tokio::task::spawn_blocking(move || Clip::of(view, &spec)).await {
+            Ok(Ok(clip)) => clip,
+            other => {
+                tracing::error!(camera = self.camera.name, failed = ?other.map(Result::err), "no clip to replay");
+                *self.running.lock().unwrap_or_else(PoisonError::into_inner) = false;
+                return;
+            }
+        };
+        let period = Duration::from_secs_f64(1.0 / spec.fps);
+        // Each camera has a phase of its own, and begins with a keyframe.
+        let mut due = self.started.0.elapsed() + period.mul_f64(self.camera.seed as f64 * 0.618 % 1.0);
+        let (mut at, mut was_stalled) = (0, false);
+        loop {
+            {
+                let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+                if self.sender.receiver_count() == 0 {
+                    *running = false;
+                    return;
+                }
+            }
+            let late = self.started.0.elapsed().saturating_sub(due);
+            let skipped = (late.as_secs_f64() / period.as_secs_f64()) as u32;
+            due += period.div_f64(self.faults.now().pace) * (1 + skipped);
+            tokio::time::sleep(due.saturating_sub(self.started.0.elapsed())).await;
+            let stalled = self.faults.now().stalled;
+            // What was not sent cannot be built upon: on to the next keyframe.
+            let resumes = std::mem::replace(&mut was_stalled, stalled) && !stalled;
+            if skipped > 0 || resumes || self.want_keyframe.swap(false, Ordering::Relaxed) {
+                let rest = clip.frames.iter().cycle().skip(at).take(clip.frames.len());
+                at += rest.enumerate().find(|(_, frame)| frame.keyframe).map_or(0, |(index, _)| index);
+            }
+            let Some(frame) = clip.frames.get(at % clip.frames.len().max(1)) else { return };
+            at = (at + 1) % clip.frames.len();
+            let captured = self.started.1 + due.as_micros() as i64;
+            let number = self.next_number.fetch_add(1, Ordering::Relaxed) & 0xff_ffff;
+            let (payloads, bytes) = (frame.payloads.clone(), frame.bytes.clone());
+            let ticks = self.ticks_at(captured);
+            let frame = CodedFrame { number, captured, ticks, keyframe: frame.keyframe, stalled, payloads, bytes };
+            let _ = self.sender.send(Arc::new(frame));
+        }
     }
 
     fn encode_while_watched(&self) -> Result<(), openh264::Error> {
@@ -136,9 +236,9 @@ impl VideoStream {
             if nals.is_empty() {
                 continue;
             }
-            let keyframe = nals.iter().any(|nal| nal.first().is_some_and(|header| NalKind::of(*header) == NalKind::Idr));
-            let (ticks, payloads) = (self.ticks_at(captured), packetize(&nals, PAYLOAD));
-            let frame = CodedFrame { number, captured, ticks, keyframe, stalled, payloads, bytes: bytes.clone() };
+            let keyframe = is_keyframe(&nals);
+            let (ticks, payloads) = (self.ticks_at(captured), Arc::new(packetize(&nals, PAYLOAD)));
+            let frame = CodedFrame { number, captured, ticks, keyframe, stalled, payloads, bytes: Arc::new(bytes.clone()) };
             let _ = self.sender.send(Arc::new(frame));
         }
     }
@@ -149,8 +249,13 @@ impl VideoStream {
         channel.unwrap_or(&self.camera.name)
     }
 
+    /// Frames from one keyframe to the next.
+    fn interval(spec: &StreamSpec) -> u32 {
+        (spec.keyframe_interval.as_secs_f64() * spec.fps).round().max(1.0) as u32
+    }
+
     fn encoder(spec: &StreamSpec) -> Result<Encoder, openh264::Error> {
-        let interval = (spec.keyframe_interval.as_secs_f64() * spec.fps).round().max(1.0) as u32;
+        let interval = Self::interval(spec);
         let config = EncoderConfig::new()
             .usage_type(UsageType::CameraVideoRealTime)
             .rate_control_mode(RateControlMode::Bitrate)

@@ -4,10 +4,14 @@
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
 mod atomic;
+mod keyring;
+mod screens;
 mod secrets;
 mod sightings;
 pub mod site;
 
+pub use keyring::{Keyring, KeyringError};
+pub use screens::{Order, SILENT_AFTER, Screens, Showing};
 pub use secrets::{SecretError, Secrets};
 pub use sightings::{Sighting, Sightings};
 pub use site::{Camera, Group, PasswordSource, Role, SignIn, Site, SiteError, SiteFile, Stream};

@@ -1,8 +1,11 @@
-//! Passwords, apart from the site file, in a file that only its owner can read.
+//! Passwords, apart from the site file: in the keyring of the session where there is one, else in a file that only its
+//! owner can read. What the file holds goes before what the keyring holds.
 
 use crate::atomic;
+use crate::keyring::{Keyring, KeyringError};
 use lattice_core::Secret;
 use serde::{Deserialize, Serialize};
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{self, Read as _};
@@ -34,6 +37,9 @@ pub enum SecretError {
         /// Where reading stopped.
         line: usize,
     },
+    /// The keyring cannot be asked.
+    #[error(transparent)]
+    Keyring(#[from] KeyringError),
     /// The system refused.
     #[error("{} cannot be {attempted}", .path.display())]
     Io {
@@ -58,13 +64,38 @@ struct Content {
     key: BTreeMap<String, String>,
 }
 
-/// The passwords of a site.
+/// What a secret belongs to.
+#[derive(Debug, Clone, Copy)]
+enum Of<'a> {
+    SignIn(&'a str),
+    Stream(&'a str),
+}
+
+/// The passwords and keys of a site.
 pub struct Secrets {
     path: PathBuf,
     content: Content,
+    keyring: Option<Keyring>,
+    /// What the keyring said already, by the name there: it is asked once a run.
+    asked: RefCell<BTreeMap<String, Option<Secret<String>>>>,
 }
 
 impl Secrets {
+    /// Keeps what is new in a keyring, too, and looks for what the file does not hold there.
+    #[must_use]
+    pub fn with_keyring(self, keyring: Option<Keyring>) -> Self {
+        Self { keyring, ..self }
+    }
+
+    /// Where new secrets are kept, in words.
+    #[must_use]
+    pub fn place(&self) -> String {
+        match self.keyring {
+            Some(_) => "the keyring of this session".to_owned(),
+            None => self.path.display().to_string(),
+        }
+    }
+
     /// Reads the file; one that is not there is empty.
     ///
     /// # Errors
@@ -74,7 +105,7 @@ impl Secrets {
         let mut file = match fs::File::open(path) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                return Ok(Self { path: path.to_owned(), content: Content::default() });
+                return Ok(Self::new(path, Content::default()));
             }
             Err(error) => return Err(io(error)),
         };
@@ -92,19 +123,27 @@ impl Secrets {
             let line = error.span().map_or(1, |span| text.get(..span.start).unwrap_or("").matches('\n').count() + 1);
             SecretError::Malformed { path: path.to_owned(), line }
         })?;
-        Ok(Self { path: path.to_owned(), content })
+        Ok(Self::new(path, content))
     }
 
-    /// The password kept under a sign-in's name.
-    #[must_use]
-    pub fn password(&self, sign_in: &str) -> Option<Secret<String>> {
-        self.content.password.get(sign_in).cloned().map(Secret::new)
+    fn new(path: &Path, content: Content) -> Self {
+        Self { path: path.to_owned(), content, keyring: None, asked: RefCell::default() }
     }
 
-    /// The key kept for a stream.
-    #[must_use]
-    pub fn key(&self, stream: &str) -> Option<Secret<String>> {
-        self.content.key.get(stream).cloned().map(Secret::new)
+    /// The password kept under a sign-in's name; `None` when none is.
+    ///
+    /// # Errors
+    /// [`SecretError::Keyring`].
+    pub fn password(&self, sign_in: &str) -> Result<Option<Secret<String>>, SecretError> {
+        self.get(Of::SignIn(sign_in))
+    }
+
+    /// The key kept for a stream, by the stream's address; `None` when none is.
+    ///
+    /// # Errors
+    /// [`SecretError::Keyring`].
+    pub fn key(&self, stream: &str) -> Result<Option<Secret<String>>, SecretError> {
+        self.get(Of::Stream(stream))
     }
 
     /// Keeps a password; `None` forgets it.
@@ -112,31 +151,75 @@ impl Secrets {
     /// # Errors
     /// [`SecretError::Io`]; what was kept before stays.
     pub fn keep_password(&mut self, sign_in: &str, password: Option<&Secret<String>>) -> Result<(), SecretError> {
-        let before = match password {
-            Some(password) => self.content.password.insert(sign_in.to_owned(), password.reveal().clone()),
-            None => self.content.password.remove(sign_in),
-        };
-        self.save().inspect_err(|_| {
-            match before {
-                Some(before) => self.content.password.insert(sign_in.to_owned(), before),
-                None => self.content.password.remove(sign_in),
-            };
-        })
+        self.keep(Of::SignIn(sign_in), password)
     }
 
     /// Keeps the key of an encrypted stream; `None` forgets it.
     ///
     /// # Errors
-    /// [`SecretError::Io`].
+    /// [`SecretError::Io`]; what was kept before stays.
     pub fn keep_key(&mut self, stream: &str, key: Option<&Secret<String>>) -> Result<(), SecretError> {
-        match key {
-            Some(key) => self.content.key.insert(stream.to_owned(), key.reveal().clone()),
-            None => self.content.key.remove(stream),
-        };
-        self.save()
+        self.keep(Of::Stream(stream), key)
     }
 
-    fn save(&mut self) -> Result<(), SecretError> {
+    /// Its name in the keyring: two sites may have sign-ins of one name.
+    fn entry(&self, of: Of<'_>) -> String {
+        let (kind, name) = match of {
+            Of::SignIn(name) => ("sign-in", name),
+            Of::Stream(name) => ("key", name),
+        };
+        format!("{kind} {name} of {}", self.path.display())
+    }
+
+    const fn table(&mut self, of: Of<'_>) -> &mut BTreeMap<String, String> {
+        match of {
+            Of::SignIn(_) => &mut self.content.password,
+            Of::Stream(_) => &mut self.content.key,
+        }
+    }
+
+    fn get(&self, of: Of<'_>) -> Result<Option<Secret<String>>, SecretError> {
+        let in_file = match of {
+            Of::SignIn(name) => self.content.password.get(name),
+            Of::Stream(name) => self.content.key.get(name),
+        };
+        let (None, Some(keyring)) = (in_file, &self.keyring) else { return Ok(in_file.cloned().map(Secret::new)) };
+        let entry = self.entry(of);
+        if let Some(said) = self.asked.borrow().get(&entry) {
+            return Ok(said.clone());
+        }
+        let said = keyring.get(&entry)?;
+        self.asked.borrow_mut().insert(entry, said.clone());
+        Ok(said)
+    }
+
+    fn keep(&mut self, of: Of<'_>, secret: Option<&Secret<String>>) -> Result<(), SecretError> {
+        let (Of::SignIn(name) | Of::Stream(name)) = of;
+        let entry = self.entry(of);
+        let in_keyring = match &self.keyring {
+            Some(keyring) => keyring.set(&entry, secret).inspect_err(|error| tracing::warn!("{error}")).is_ok(),
+            None => false,
+        };
+        self.asked.borrow_mut().remove(&entry);
+        // One that the keyring has taken must not stand in the file as it was: the file goes before.
+        let in_file = secret.filter(|_| !in_keyring).map(|secret| secret.reveal().clone());
+        let before = self.table(of).get(name).cloned();
+        if before == in_file {
+            return Ok(());
+        }
+        self.put(of, in_file);
+        self.save().inspect_err(|_| self.put(of, before))
+    }
+
+    fn put(&mut self, of: Of<'_>, secret: Option<String>) {
+        let (Of::SignIn(name) | Of::Stream(name)) = of;
+        match secret {
+            Some(secret) => self.table(of).insert(name.to_owned(), secret),
+            None => self.table(of).remove(name),
+        };
+    }
+
+    fn save(&self) -> Result<(), SecretError> {
         let io = |source| SecretError::Io { path: self.path.clone(), attempted: "written", source };
         let text = toml::to_string(&self.content).map_err(|error| io(io::Error::other(error)))?;
         let text =
@@ -162,9 +245,9 @@ mod tests {
         secrets.keep_password("port \"one\"", Some(&secret("ebb\\and=flow"))).unwrap();
         assert_eq!(fs::metadata(&path).unwrap().mode() & 0o777, 0o600);
         let again = Secrets::open(&path).unwrap();
-        assert_eq!(again.password("port \"one\""), Some(secret("ebb\\and=flow")));
+        assert_eq!(again.password("port \"one\"").unwrap(), Some(secret("ebb\\and=flow")));
         secrets.keep_password("port \"one\"", None).unwrap();
-        assert_eq!(Secrets::open(&path).unwrap().password("port \"one\""), None);
+        assert_eq!(Secrets::open(&path).unwrap().password("port \"one\"").unwrap(), None);
     }
 
     #[test]

@@ -4,12 +4,16 @@
 //! ([`Site`]); each change is made to both. The schema is in `docs/SITE.md`.
 
 mod document;
+mod lattices;
 mod read;
 
 pub use document::{Editor, SiteFile};
+pub use lattices::{DWELL, MAX_TILES, Screen, Stop, Tour};
 
+pub use lattice_core::Role;
+use lattice_core::lattice::Lattice;
 use lattice_core::target::{Target, understand};
-use lattice_core::{SourceUrl, TransportChoice};
+use lattice_core::{BitsPerSecond, SourceUrl, TransportChoice};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -48,38 +52,6 @@ pub enum SiteError {
         #[source]
         source: std::io::Error,
     },
-}
-
-/// Which of a camera's streams.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Role {
-    /// The largest.
-    Main,
-    /// The light one.
-    Sub,
-    /// One more.
-    Third,
-}
-
-impl Role {
-    /// Every role, the largest first.
-    pub const ALL: [Self; 3] = [Self::Main, Self::Sub, Self::Third];
-
-    /// Its word in the file and on screen.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Main => "main",
-            Self::Sub => "sub",
-            Self::Third => "third",
-        }
-    }
-
-    /// The role with this word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|role| role.word() == word)
-    }
 }
 
 /// Where a sign-in's password is.
@@ -127,7 +99,7 @@ pub struct Stream {
 }
 
 /// A camera, or a channel of a recorder, or a pushed stream.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Camera {
     /// Its name, which no other has.
     pub name: String,
@@ -149,6 +121,10 @@ pub struct Camera {
     pub transport: TransportChoice,
     /// How its certificate is judged.
     pub trust: CertificateTrust,
+    /// Viewers that its device takes at a time; not limited as far as is known for `None`.
+    pub viewers: Option<u32>,
+    /// The link to its device.
+    pub link: Option<BitsPerSecond>,
     /// The name that the device has given itself.
     pub device_name: Option<String>,
     /// Its maker.
@@ -171,21 +147,46 @@ impl Camera {
     }
 }
 
+/// A device's clock that is off by more is warned of, unless the site says otherwise.
+pub const CLOCK_LIMIT: Duration = Duration::from_secs(2);
+
 /// A group, by its name; it exists as long as a camera is in it.
 pub type Group = String;
 
 /// Everything configured.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Site {
     /// The site's name.
     pub name: Option<String>,
+    /// Passwords are kept in the file also where there is a keyring: for a machine that starts by itself.
+    pub passwords_in_file: bool,
+    /// Ports that a scan knocks on; the usual ones for none.
+    pub scan_ports: Vec<u16>,
+    /// A device's clock that is off by more is warned of; [`CLOCK_LIMIT`] where it is not set.
+    pub clock_limit: Option<Duration>,
     /// Sign-ins.
     pub sign_ins: Vec<SignIn>,
     /// Cameras in the order of the file.
     pub cameras: Vec<Camera>,
+    /// What all streams together may take of the link; not limited for `None`.
+    pub link: Option<BitsPerSecond>,
+    /// Megapixels a second that may be decoded; what this machine was measured to decode for `None`.
+    pub decoding: Option<f64>,
+    /// Saved lattices, in the order of their quick keys.
+    pub lattices: Vec<Lattice>,
+    /// Tours.
+    pub tours: Vec<Tour>,
+    /// Screens.
+    pub screens: Vec<Screen>,
 }
 
 impl Site {
+    /// By how much a device's clock may be off without a warning.
+    #[must_use]
+    pub fn clock_limit(&self) -> Duration {
+        self.clock_limit.unwrap_or(CLOCK_LIMIT)
+    }
+
     /// A camera by its name.
     #[must_use]
     pub fn camera(&self, name: &str) -> Option<&Camera> {
@@ -196,6 +197,24 @@ impl Site {
     #[must_use]
     pub fn sign_in(&self, name: &str) -> Option<&SignIn> {
         self.sign_ins.iter().find(|sign_in| sign_in.name == name)
+    }
+
+    /// A lattice by its name.
+    #[must_use]
+    pub fn lattice(&self, name: &str) -> Option<&Lattice> {
+        self.lattices.iter().find(|lattice| lattice.name == name)
+    }
+
+    /// A tour by its name.
+    #[must_use]
+    pub fn tour(&self, name: &str) -> Option<&Tour> {
+        self.tours.iter().find(|tour| tour.name == name)
+    }
+
+    /// A screen by its name.
+    #[must_use]
+    pub fn screen(&self, name: &str) -> Option<&Screen> {
+        self.screens.iter().find(|screen| screen.name == name)
     }
 
     /// Its groups, in the order in which they first occur.

@@ -8,9 +8,10 @@
 //! noise costs no output. Every now and then all are drawn as they are.
 
 use super::colours::{Rgb, brightness, reduce};
-use super::{Freshness, Painter};
+use super::{Freshness, Look, Painter};
 use crate::cli::PaintArg;
 use crate::theme::ColourDepth;
+use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -48,6 +49,20 @@ impl Cell {
     }
 }
 
+/// What a painter holds: which picture, how large, drawn how.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Holds {
+    number: u64,
+    size: (u16, u16),
+    look: Look,
+    way: Way,
+}
+
+/// Pixels that a picture in an area of this size can show, as it is drawn where there is colour.
+pub fn pixels(area: Rect) -> u32 {
+    area.area() * if area.area() >= QUADRANTS_FROM { 4 } else { 2 }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Way {
     Quadrants,
@@ -63,8 +78,8 @@ pub struct CellPainter {
     /// Width of a cell over its height.
     cell_aspect: f64,
     shown: Vec<Cell>,
-    /// What `shown` holds: picture number, columns, rows, freshness, way.
-    of: Option<(u64, u16, u16, Freshness, Way)>,
+    /// What `shown` holds.
+    of: Option<Holds>,
     pictures: u32,
 }
 
@@ -84,24 +99,35 @@ impl CellPainter {
         }
     }
 
-    fn choose(&mut self, picture: &TilePicture, columns: u16, rows: u16, freshness: Freshness, way: Way) {
-        let of = Some((picture.number, columns, rows, freshness, way));
-        if self.of == of {
+    fn choose(&mut self, picture: &TilePicture, (columns, rows): (u16, u16), look: Look, way: Way) {
+        let of = Holds { number: picture.number, size: (columns, rows), look, way };
+        if self.of == Some(of) {
             return;
         }
-        let same_place = self.of.is_some_and(|(_, c, r, f, w)| (c, r, f, w) == (columns, rows, freshness, way));
+        let same_place = self.of.is_some_and(|before| Holds { number: of.number, ..before } == of);
         self.pictures += 1;
         let hold = if same_place && !self.pictures.is_multiple_of(REFRESH) { Some(HOLD) } else { None };
         let count = usize::from(columns) * usize::from(rows);
         self.shown.resize(count, Cell { mask: 0, front: [0; 3], back: [0; 3] });
         let across = if way == Way::Halves { 1 } else { 2 };
         let grid = (usize::from(columns) * across, usize::from(rows) * 2);
+        // All of the picture, or for a tile that is filled what is left of it when its sides are cut off.
+        let grid_aspect =
+            grid.0 as f64 / grid.1.max(1) as f64 * if way == Way::Halves { self.cell_aspect * 2.0 } else { self.cell_aspect };
+        let aspect = picture.source.0.max(1) as f64 / picture.source.1.max(1) as f64;
+        let cut = |side: usize, share: f64| ((side as f64 * share).round() as usize).clamp(1, side.max(1));
+        let seen = match look.aspect {
+            Aspect::Fill if aspect > grid_aspect => (cut(picture.width, grid_aspect / aspect), picture.height),
+            Aspect::Fill => (picture.width, cut(picture.height, aspect / grid_aspect)),
+            Aspect::Fit | Aspect::Stretch => (picture.width, picture.height),
+        };
+        let from = ((picture.width - seen.0) / 2, (picture.height - seen.1) / 2);
         let pixel = |x: usize, y: usize| {
-            // A picture of another size than the area, for the moment after a resize.
-            let (x, y) = (x * picture.width / grid.0, y * picture.height / grid.1);
+            // A picture of another size than the area: for the moment after a resize, or for a larger tile.
+            let (x, y) = (from.0 + x * seen.0 / grid.0, from.1 + y * seen.1 / grid.1);
             let at = (y * picture.width + x) * 3;
             let rgb: Rgb = picture.rgb.get(at..at + 3).and_then(|bytes| bytes.try_into().ok()).unwrap_or_default();
-            if freshness == Freshness::Old { rgb.map(|value| (u16::from(value) * 2 / 5) as u8) } else { rgb }
+            if look.freshness == Freshness::Old { rgb.map(|value| (u16::from(value) * 2 / 5) as u8) } else { rgb }
         };
         let depth = self.depth;
         let pixel = |x: usize, y: usize| if depth == ColourDepth::Sixteen { shifted(pixel(x, y), x, y) } else { pixel(x, y) };
@@ -117,30 +143,35 @@ impl CellPainter {
                 *shown = cell;
             }
         }
-        self.of = of;
+        self.of = Some(of);
     }
 }
 
 impl Painter for CellPainter {
-    fn wanted(&self, area: Rect) -> Wanted {
+    fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted {
         let (w, h) = (usize::from(area.width), usize::from(area.height) * 2);
         match self.way(area) {
-            Way::Halves => Wanted { width: w, height: h, pixel_aspect: self.cell_aspect * 2.0, step: (1, 2) },
-            Way::Quadrants | Way::Dither => Wanted { width: w * 2, height: h, pixel_aspect: self.cell_aspect, step: (2, 2) },
+            Way::Halves => Wanted { width: w, height: h, pixel_aspect: self.cell_aspect * 2.0, step: (1, 2), aspect },
+            Way::Quadrants | Way::Dither => {
+                Wanted { width: w * 2, height: h, pixel_aspect: self.cell_aspect, step: (2, 2), aspect }
+            }
         }
     }
 
-    fn paint(&mut self, picture: &TilePicture, area: Rect, freshness: Freshness, buf: &mut Buffer) -> bool {
+    fn paint(&mut self, picture: &TilePicture, area: Rect, look: Look, buf: &mut Buffer) -> bool {
         if area.is_empty() || picture.rgb.is_empty() {
             return false;
         }
         let way = self.way(area);
-        let wanted = self.wanted(area);
-        let (width, height) = wanted.fit(picture.source);
+        let wanted = self.wanted(area, look.aspect);
+        let (width, height) = match look.aspect {
+            Aspect::Fit => wanted.fit(picture.source),
+            Aspect::Fill | Aspect::Stretch => (wanted.width, wanted.height),
+        };
         let across = if way == Way::Halves { 1 } else { 2 };
         let (columns, rows) = ((width.div_ceil(across)) as u16, (height.div_ceil(2)) as u16);
         let (columns, rows) = (columns.clamp(1, area.width), rows.clamp(1, area.height));
-        self.choose(picture, columns, rows, freshness, way);
+        self.choose(picture, (columns, rows), look, way);
         let (left, top) = (area.x + (area.width - columns) / 2, area.y + (area.height - rows) / 2);
         for (index, cell) in self.shown.iter().enumerate() {
             let (x, y) = (left + (index % usize::from(columns)) as u16, top + (index / usize::from(columns)) as u16);
@@ -206,6 +237,7 @@ mod tests {
     use lattice_core::Mono;
     use lattice_media::Condition;
 
+    const LIVE: Look = Look { freshness: Freshness::Live, aspect: Aspect::Fit };
     const RED: Rgb = [200, 0, 0];
     const BLUE: Rgb = [0, 0, 200];
 
@@ -229,11 +261,11 @@ mod tests {
     fn a_picture_fills_its_aspect_and_leaves_the_rest() {
         let mut painter = CellPainter::new(PaintArg::Quadrant, ColourDepth::True, 0.5);
         let area = Rect::new(2, 1, 40, 20);
-        let wanted = painter.wanted(area);
+        let wanted = painter.wanted(area, Aspect::Fit);
         let (w, h) = wanted.fit((640, 360));
         assert_eq!((w, h), (80, 22));
         let mut buf = Buffer::empty(Rect::new(0, 0, 50, 24));
-        assert!(painter.paint(&picture(1, w, h, |_, _| RED), area, Freshness::Live, &mut buf));
+        assert!(painter.paint(&picture(1, w, h, |_, _| RED), area, LIVE, &mut buf));
         let red = buf.content().iter().filter(|cell| cell.bg == Color::Rgb(200, 0, 0)).count();
         assert_eq!(red, 40 * 11);
         assert_eq!(buf[(2, 4)].bg, Color::Reset, "above the picture");
@@ -245,7 +277,7 @@ mod tests {
         let area = Rect::new(0, 0, 16, 9);
         let mut show = |number, level| {
             let mut buf = Buffer::empty(area);
-            painter.paint(&picture(number, 16, 9, |_, _| [level; 3]), area, Freshness::Live, &mut buf);
+            painter.paint(&picture(number, 16, 9, |_, _| [level; 3]), area, LIVE, &mut buf);
             buf[(8, 4)].fg
         };
         assert_eq!(show(1, 100), Color::Rgb(100, 100, 100));
@@ -258,16 +290,16 @@ mod tests {
         let area = Rect::new(0, 0, 16, 9);
         let mut buf = Buffer::empty(area);
         let mut painter = CellPainter::new(PaintArg::Half, ColourDepth::True, 0.5);
-        painter.paint(&picture(1, 16, 9, |_, _| [200; 3]), area, Freshness::Old, &mut buf);
+        painter.paint(&picture(1, 16, 9, |_, _| [200; 3]), area, Look { freshness: Freshness::Old, ..LIVE }, &mut buf);
         assert_eq!(buf[(8, 4)].fg, Color::Rgb(80, 80, 80));
         let mut mono = CellPainter::new(PaintArg::Auto, ColourDepth::Mono, 0.5);
         let mut buf = Buffer::empty(area);
-        mono.paint(&picture(1, 32, 18, |x, _| [(x * 8) as u8; 3]), area, Freshness::Live, &mut buf);
+        mono.paint(&picture(1, 32, 18, |x, _| [(x * 8) as u8; 3]), area, LIVE, &mut buf);
         assert!(buf.content().iter().all(|cell| cell.fg == Color::Reset && cell.bg == Color::Reset));
         assert_ne!(buf[(0, 4)].symbol(), buf[(15, 4)].symbol(), "dark and light differ by shape");
         // Between two of sixteen colours both are used.
         let mut sixteen = CellPainter::new(PaintArg::Quadrant, ColourDepth::Sixteen, 0.5);
-        sixteen.paint(&picture(1, 32, 18, |_, _| [64; 3]), area, Freshness::Live, &mut buf);
+        sixteen.paint(&picture(1, 32, 18, |_, _| [64; 3]), area, LIVE, &mut buf);
         let used: std::collections::HashSet<Color> = buf.content().iter().flat_map(|cell| [cell.fg, cell.bg]).collect();
         assert!(used.contains(&Color::Black) && used.contains(&Color::DarkGray), "{used:?}");
     }

@@ -1,6 +1,8 @@
 //! Header and footer.
 
 use crate::app::App;
+use crate::app::lattices::ALL;
+use crate::desk::Page;
 use crate::keymap::{Action, Context, KEYMAP};
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::Verdict;
@@ -14,11 +16,30 @@ use unicode_width::UnicodeWidthStr as _;
 /// Site, how many tiles are in which state, time of day.
 pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let padded = area;
-    Line::styled(app.site.name.clone(), theme.tone(Tone::Text)).render(padded, buf);
-    let verdict = |tile| app.figures.get(&crate::app::Tile::key(tile)).map_or(Verdict::Waiting, |figures| figures.verdict);
+    let mut title = vec![Span::styled(app.site.name.clone(), theme.tone(Tone::Text))];
+    let lattice = app.lattices.shown();
+    if app.page == Page::Wall && (lattice.name != ALL || lattice.pages() > 1) {
+        title.push(Span::styled(format!("  {}", lattice.name), theme.tone(Tone::Calm)));
+        if lattice.pages() > 1 {
+            title.push(Span::styled(format!(" {}/{}", app.lattices.page() + 1, lattice.pages()), theme.tone(Tone::Calm)));
+        }
+        if app.lattices.is_changed(lattice) && app.desk.available {
+            title.push(Span::styled(", not saved", theme.tone(Tone::Bright)));
+        }
+    }
+    if let Some(tour) = app.tour_state().filter(|_| app.page == Page::Wall) {
+        let when = tour.left.map_or_else(|| "held".into(), |left| format!("next in {:.0} s", left.as_secs_f64().ceil()));
+        let text = format!("  tour {} {}/{}, {when}", tour.name, tour.stop.0, tour.stop.1);
+        title.push(Span::styled(text, theme.tone(Tone::Here)));
+    }
+    let title = Line::from(title);
+    let title_width = title.width() as u16;
+    title.render(padded, buf);
+    let verdict = |key: crate::app::FeedKey| app.figures.get(&key).map_or(Verdict::Waiting, |figures| figures.verdict);
+    let telling: Vec<_> = (0..app.site.cameras.len()).filter_map(|camera| app.telling(camera)).collect();
     let mut spans: Vec<Span<'_>> = Vec::new();
     for kind in Verdict::WORST_FIRST {
-        let count = app.tiles.iter().filter(|tile| verdict(tile) == kind).count();
+        let count = telling.iter().filter(|key| verdict(**key) == kind).count();
         if count > 0 {
             spans.push(Span::styled(format!("  {} {count} {kind}", sign(kind)), theme.tone(Theme::verdict(kind))));
         }
@@ -27,7 +48,7 @@ pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
         spans.push(Span::styled("  showing damaged pictures", theme.tone(Tone::Bright)));
     }
     let states = Line::from(spans);
-    let (width, name, clock) = (states.width() as u16, app.site.name.width() as u16, app.clock.width() as u16);
+    let (width, name, clock) = (states.width() as u16, title_width, app.clock.width() as u16);
     let room = padded.width.saturating_sub(name + clock + 4);
     if width <= room {
         let middle = padded.x + (padded.width - width) / 2;

@@ -23,7 +23,7 @@ const FIGURES: [(&str, &str); 14] = [
     ("freeze", "a dropout from 1 s on while the session lives"),
     ("outage", "a dropout while there is no session"),
     ("pulse", "the last minute, a cell a second: share of the expected frames that came fit to show; a gap: none"),
-    ("M, S, T", "main stream, sub stream, third stream"),
+    ("M, S, T", "main stream, sub stream, third stream, as the planner chose; [M]: held by the operator"),
     ("still", "a picture fetched now and then, with age and interval (3/5 s): never live"),
 ];
 
@@ -58,19 +58,22 @@ pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     let title = |text: &'static str| Line::styled(text, theme.tone(Tone::Bright));
     let mut lines = Vec::new();
     // Where the operator is comes first.
-    let here = match app.page {
-        Page::Wall | Page::Welcome => Context::Wall,
-        Page::Roster => Context::Roster,
-        Page::Find => Context::Find,
-        Page::Add => Context::Add,
-        Page::Check => Context::Check,
-        Page::Device => Context::Device,
-    };
-    let others = [Context::Wall, Context::Roster, Context::Find, Context::Add, Context::Check, Context::Device, Context::SignIn];
+    let here = if app.page == Page::Welcome { Context::Wall } else { app.page.context() };
+    let others = [
+        Context::Wall,
+        Context::Edit,
+        Context::Roster,
+        Context::Find,
+        Context::Add,
+        Context::Check,
+        Context::Device,
+        Context::Listen,
+        Context::SignIn,
+    ];
     for context in [here].into_iter().chain(others.into_iter().filter(|context| *context != here)) {
         lines.extend((!lines.is_empty()).then(Line::default));
         lines.push(title(context.title()));
-        for binding in KEYMAP.iter().filter(|binding| binding.context == context) {
+        for binding in KEYMAP.iter().filter(|binding| binding.context == context && !binding.help.is_empty()) {
             lines.push(pair(binding.keys.replace(' ', ", "), Tone::Here, binding.help));
         }
     }

@@ -1,9 +1,10 @@
 //! The line of figures under a picture. As it gets narrow it sheds fields in a fixed order; verdict
 //! and name stay to the last.
 
-use crate::app::{App, Tile};
+use crate::app::{App, Tile, short_words};
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::meter::{Figures, LatencyBasis, Spread};
+use lattice_core::plan::Reason;
 use lattice_core::{Cause, Mono, Verdict};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -62,9 +63,11 @@ fn fields(app: &App, tile: &Tile, selected: bool, width: u16) -> Vec<Field> {
     out.extend(still.map(|_| field(0, Tone::Bright, "still".into())));
     out.push(field(0, name_tone, app.name(tile).into()));
     out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, tile, every, width))));
-    let switching = tile.switching.map_or(String::new(), |role| format!("→{} switching", role.letter()));
-    let stream_tone = if tile.switching.is_some() { Tone::Here } else { Tone::Calm };
-    out.push(field(1, stream_tone, format!("{}{switching}", tile.role.letter())));
+    out.extend(stream(app, tile));
+    if let Some(short) = tile.short {
+        out.push(field(2, Tone::Bright, short_words(short)));
+        return out;
+    }
     let Some(figures) = figures else { return out };
     out.extend(trouble(figures, app.now).into_iter().map(|(shed, text)| field(shed, tone, text)));
     // A stream of a codec not known here gives no picture, but figures all the same.
@@ -79,6 +82,24 @@ fn fields(app: &App, tile: &Tile, selected: bool, width: u16) -> Vec<Field> {
     }
     if measures {
         out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
+    }
+    out
+}
+
+/// The stream by its letter, in brackets where the operator holds it; what it changes to; a hold that is impossible.
+fn stream(app: &App, tile: &Tile) -> Vec<Field> {
+    let hold = app.hold(tile.place);
+    let shown = tile.role.letter();
+    let letter = if hold == Some(tile.role) { format!("[{shown}]") } else { shown.to_string() };
+    let mut out = match tile.switching {
+        Some(role) => vec![field(1, Tone::Here, format!("{letter}→{} switching", role.letter()))],
+        None => vec![field(1, Tone::Calm, letter)],
+    };
+    let choice = app.streams.plan.choice(tile.place).map(|choice| choice.reason);
+    if let Some(Reason::HoldImpossible(role, short)) = choice {
+        out.push(field(2, Tone::Bright, format!("[{}] held, {} is short", role.letter(), short.word())));
+    } else if let Some(role) = hold.filter(|role| *role != tile.role && tile.switching != Some(*role)) {
+        out.push(field(2, Tone::Bright, format!("[{}] held, not to be had now", role.letter())));
     }
     out
 }

@@ -2,8 +2,8 @@
 
 use super::regions::TileRegion;
 use super::{plate, pulse};
-use crate::app::App;
-use crate::paint::{CellPainter, Freshness, Painter as _};
+use crate::app::{App, Overlay, short_words};
+use crate::paint::{CellPainter, Freshness, Look, Painter as _};
 use crate::theme::{Theme, Tone};
 use lattice_core::meter::Figures;
 use lattice_core::{Cause, FrameRate, Verdict};
@@ -16,7 +16,7 @@ use std::time::Duration;
 
 /// Draws a tile; true when its picture is on the screen.
 pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPainter, buf: &mut Buffer) -> bool {
-    let Some(tile) = app.tiles.get(region.tile) else { return false };
+    let Some(tile) = app.tile_at(region.tile) else { return false };
     let figures = app.figures.get(&tile.key());
     let picture = app.pictures.get(&tile.key());
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
@@ -25,8 +25,12 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPain
     let held = picture.zip(figures).is_some_and(|(picture, figures)| is_held(age(picture), figures));
     let live = live && !held && figures.is_none_or(|figures| figures.dropout_now.is_none());
     let freshness = if live { Freshness::Live } else { Freshness::Old };
-    let drawn = picture.is_some_and(|picture| painter.paint(picture, region.picture, freshness, buf));
-    if let Some(figures) = figures {
+    let look = Look { freshness, aspect: app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default() };
+    let drawn = picture.is_some_and(|picture| painter.paint(picture, region.picture, look, buf));
+    if let Some(short) = tile.short {
+        let lines = [short_words(short), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
+        message(theme, Tone::Bright, &lines, region.picture, buf);
+    } else if let Some(figures) = figures {
         said_over(theme, figures, (drawn, held), region.picture, app, buf);
     } else {
         message(theme, Tone::Waiting, &["opening".into()], region.picture, buf);
@@ -43,6 +47,86 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPain
         pulse::draw(theme, figures, region.pulse, buf);
     }
     drawn
+}
+
+/// Draws a place without a camera that can be shown.
+pub fn empty(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
+    let lines = match app.placed(region.tile) {
+        Some(placed) => {
+            let known = app.desk.site.camera(&placed.camera);
+            let why = match known {
+                None => "is not in the site: p puts another here",
+                Some(camera) if camera.disabled => "is switched off: o in the roster switches it on",
+                Some(_) => "has no stream that is known: d in the roster asks its device",
+            };
+            vec![placed.camera.clone(), why.to_owned()]
+        }
+        None if region.tile == app.selected => vec!["empty".into(), "p puts a camera here, g fills all empty tiles".into()],
+        None => vec!["empty".into()],
+    };
+    frame(theme, region.whole, buf);
+    message(theme, Tone::Faint, &lines, region.picture, buf);
+    if region.tile == app.selected {
+        brackets(theme, region.picture, buf);
+    }
+}
+
+/// A faint dotted outline, so that an empty place can be seen as one.
+fn frame(theme: Theme, area: Rect, buf: &mut Buffer) {
+    let style = theme.tone(Tone::Faint);
+    if area.width < 2 || area.height < 2 {
+        return;
+    }
+    for x in area.left()..area.right() {
+        for y in [area.top(), area.bottom() - 1] {
+            buf.set_string(x, y, "┄", style);
+        }
+    }
+    for y in area.top() + 1..area.bottom() - 1 {
+        for x in [area.left(), area.right() - 1] {
+            buf.set_string(x, y, "┆", style);
+        }
+    }
+}
+
+/// Numbers, ticks and marks that stand over tiles.
+pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
+    let placed = app.placed(region.tile);
+    let corner = Rect {
+        x: region.picture.x + 4.min(region.picture.width),
+        width: region.picture.width.saturating_sub(8),
+        height: 1,
+        ..region.picture
+    };
+    if placed.is_some_and(|placed| placed.marked) {
+        sign(theme, Tone::Bright, " ◆ marked ", Rect { x: corner.x, ..corner }, buf);
+    }
+    if app.fronted.contains_key(&region.tile) {
+        let instead = placed.map_or("an empty tile", |placed| placed.camera.as_str());
+        sign(theme, Tone::Alarm, &format!(" in place of {instead}, y gives it back "), corner, buf);
+    }
+    let number = app.tile_number(region.tile);
+    if app.lifted == Some(number) {
+        sign(theme, Tone::Here, " lifted ", corner, buf);
+    }
+    match &app.overlay {
+        Overlay::Numbers(typed) => {
+            let text = (number + 1).to_string();
+            let tone = if !typed.is_empty() && text.starts_with(typed.as_str()) { Tone::Here } else { Tone::Bright };
+            let name = placed.map_or("empty", |placed| placed.camera.as_str());
+            message(theme, tone, &[text, name.to_owned()], region.picture, buf);
+        }
+        Overlay::Edit(ticked) if ticked.contains(&region.tile) => sign(theme, Tone::Here, " ■ to be joined ", corner, buf),
+        _ => {}
+    }
+}
+
+fn sign(theme: Theme, tone: Tone, text: &str, area: Rect, buf: &mut Buffer) {
+    let width = (text.chars().count() as u16).min(area.width);
+    let place = Rect { width, ..area };
+    Clear.render(place, buf);
+    buf.set_style(place, theme.ground());
+    Line::styled(text.to_owned(), theme.tone(tone)).render(place, buf);
 }
 
 fn top(area: Rect) -> Rect {

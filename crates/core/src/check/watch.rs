@@ -144,7 +144,7 @@ impl StreamWatch {
         let now = now.min(figures.at); // when it ended, not when that was seen
         match &figures.session {
             SessionState::Failed { cause, text, .. } => self.fail(now, ladder, *cause, text.clone()),
-            SessionState::Locked { text } => self.fail(now, ladder, Cause::SignIn, text.clone()),
+            SessionState::Locked { text, .. } => self.fail(now, ladder, Cause::SignIn, text.clone()),
             _ => return false,
         }
         true

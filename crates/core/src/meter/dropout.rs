@@ -47,6 +47,10 @@ const LEAST_GAP: Duration = Duration::from_millis(400);
 const UNKNOWN_RATE_GAP: Duration = Duration::from_secs(3);
 /// From here on a dropout is a freeze.
 const FREEZE: Duration = Duration::from_secs(1);
+/// Rates hold the gap of a dropout for so long after it.
+const EXCUSED_FOR: Duration = Duration::from_secs(6);
+/// So many within twice that time are more than one that comes alone.
+const AGAIN_AND_AGAIN: usize = 3;
 /// Dropouts remembered one by one; older ones stay in the totals.
 const REMEMBERED: usize = 500;
 
@@ -174,10 +178,14 @@ impl DropoutMeter {
         self.open.map(|open| self.describe(open, now))
     }
 
-    /// When the last dropout ended.
+    /// Whether a dropout that ended just now is all that is wrong with rates that still hold its gap. Where one follows
+    /// the other, the stream is slow: that is not excused.
     #[must_use]
-    pub fn last_end(&self) -> Option<Mono> {
-        self.past.back().map(|dropout| dropout.start + dropout.length)
+    pub fn excuses(&self, now: Mono) -> bool {
+        let ended_within = |time: Duration| {
+            self.past.iter().rev().take_while(|dropout| now.since(dropout.start + dropout.length) <= time).count()
+        };
+        ended_within(EXCUSED_FOR) > 0 && ended_within(2 * EXCUSED_FOR) < AGAIN_AND_AGAIN
     }
 
     /// Dropouts that have ended, oldest first; at most the last 500.
@@ -232,6 +240,25 @@ mod tests {
         };
         assert_eq!(past, [want]);
         assert_eq!(meter.totals(), (1, Duration::from_millis(1200)));
+    }
+
+    #[test]
+    fn one_dropout_excuses_low_rates_for_a_while_and_one_after_the_other_does_not() {
+        let mut meter = meter();
+        let mut at = 0;
+        let mut stutter = |meter: &mut DropoutMeter, gap: u64| {
+            meter.on_displayable(Mono::from_millis(at));
+            at += gap;
+            meter.on_displayable(Mono::from_millis(at));
+            Mono::from_millis(at)
+        };
+        let first = stutter(&mut meter, 700);
+        assert!(meter.excuses(first) && meter.excuses(first + Duration::from_secs(5)));
+        assert!(!meter.excuses(first + Duration::from_secs(7)));
+        let second = stutter(&mut meter, 700);
+        assert!(meter.excuses(second), "two");
+        let third = stutter(&mut meter, 700);
+        assert!(!meter.excuses(third), "again and again");
     }
 
     #[test]

@@ -4,6 +4,7 @@ use super::{Dropout, PulseCell};
 use crate::rtp::SequenceCounts;
 use crate::verdict::SessionState;
 use crate::{BitsPerSecond, Cause, FrameRate, Mono, Transport, Verdict};
+use std::net::SocketAddr;
 use std::time::Duration;
 
 /// What a latency is measured from.
@@ -147,6 +148,8 @@ pub struct Figures {
     pub codec: Option<String>,
     /// How often a still is fetched; `None` for a live stream.
     pub still: Option<Duration>,
+    /// Who pushes it; `None` for a stream that is asked for, or before the first packet.
+    pub sender: Option<SocketAddr>,
     /// Codings of the sound beside it, which is not asked for.
     pub audio: Vec<String>,
     /// Profile name.

@@ -4,7 +4,7 @@ use super::{
     Bitrate, DropoutMeter, Dropped, EventRate, Figures, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Milestones, Pulse,
     RecentLoss,
 };
-use crate::clock::CaptureClock;
+use crate::clock::{CaptureClock, Told};
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::Progress;
 use crate::sdp::{Codec, Video};
@@ -12,6 +12,7 @@ use crate::ts::{Demux, TsCounts};
 use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
 use crate::video::{AccessUnit, Parameters};
 use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Transport, Verdict};
+use std::net::SocketAddr;
 use std::time::Duration;
 
 /// Everything measured of one stream, over all its sessions.
@@ -38,6 +39,7 @@ pub struct Meter {
     pub(crate) sequence: SequenceTracker,
     pub(crate) jitter: Jitter,
     pub(crate) clock: CaptureClock,
+    told: Option<Told>,
     pub(crate) dropped: Dropped,
     sent: MediaRate,
     arrived: EventRate,
@@ -76,6 +78,7 @@ pub struct Meter {
     still: Option<Duration>,
     /// Something to be known beside all figures.
     remark: Option<String>,
+    sender: Option<SocketAddr>,
     /// Counts of the transport stream, where it is one.
     transport_stream: Option<TsCounts>,
     /// The codec inside a transport stream.
@@ -120,6 +123,7 @@ impl Meter {
             sequence: SequenceTracker::new(),
             jitter: Jitter::new(rate),
             clock: CaptureClock::new(rate),
+            told: None,
             dropped: Dropped::default(),
             sent: MediaRate::new(rate),
             arrived: EventRate::default(),
@@ -148,6 +152,7 @@ impl Meter {
             no_media_clock: false,
             still: None,
             remark: None,
+            sender: None,
             transport_stream: None,
             inner_codec: None,
             audio: Vec::new(),
@@ -190,6 +195,11 @@ impl Meter {
         self.sequence.expected().saturating_sub(self.awaited)
     }
 
+    /// The device told its time.
+    pub const fn on_clock_told(&mut self, told: Told) {
+        self.told = Some(told);
+    }
+
     /// The least RTSP round trip so far.
     pub const fn set_round_trip(&mut self, round_trip: Option<Duration>) {
         self.round_trip = round_trip;
@@ -199,6 +209,11 @@ impl Meter {
     pub const fn without_media_clock(&mut self, still: Option<Duration>) {
         self.no_media_clock = true;
         self.still = still;
+    }
+
+    /// Who pushes the stream.
+    pub const fn set_sender(&mut self, sender: Option<SocketAddr>) {
+        self.sender = sender;
     }
 
     /// Something to be known beside all figures, in a sentence; told while nothing worse is.
@@ -476,10 +491,10 @@ impl Meter {
         let ratio = |part: Option<f64>, whole: Option<f64>| {
             part.zip(whole).filter(|(_, whole)| *whole > 0.0).map(|(part, whole)| part / whole)
         };
-        // A session that has just begun has no full window to compare, and after a dropout the window
-        // still holds the gap, which has been told already.
-        let settled = self.playing_since.is_some_and(|since| now.since(since) > Duration::from_secs(3))
-            && self.dropouts.last_end().is_none_or(|end| now.since(end) > Duration::from_secs(6));
+        // A session that has just begun has no full window to compare, and after a dropout that came alone the
+        // window still holds the gap, which has been told already.
+        let settled =
+            self.playing_since.is_some_and(|since| now.since(since) > Duration::from_secs(3)) && !self.dropouts.excuses(now);
         let recently = |at: Option<Mono>| at.is_some_and(|at| now.since(at) < Duration::from_secs(10));
         // Rates of what comes to the screen need as long to fill.
         let shown_long = self.on_screen.is_some_and(|since| now.since(since) > Duration::from_secs(6));
@@ -540,7 +555,7 @@ impl Meter {
         let counts = self.packets();
         let (text, next_try) = match &self.session {
             SessionState::Failed { text, next_try, .. } => (Some(text.clone()), *next_try),
-            SessionState::Locked { text } => (Some(text.clone()), None),
+            SessionState::Locked { text, .. } => (Some(text.clone()), None),
             _ => (
                 self.last_failure
                     .as_ref()
@@ -551,6 +566,7 @@ impl Meter {
             ),
         };
         let rate = self.rate(now);
+        let offset = self.clock.offset(self.pair.wall_at(now), self.round_trip, self.told);
         let first = if self.decodes { self.first_decoded } else { self.first_displayable };
         let mut figures = Figures {
             at: now,
@@ -567,9 +583,10 @@ impl Meter {
             session: self.session.clone(),
             sent: self.sent.per_second(now).filter(|_| !self.no_media_clock),
             still: self.still,
+            sender: self.sender,
             arrived: self.arrived.per_second(now),
             shown: if self.on_screen.is_some() { self.shown.per_second(now) } else { None },
-            latency: self.latency.read(now, &self.clock, self.pair, self.round_trip).filter(|_| !self.no_media_clock),
+            latency: self.latency.read(now, &self.clock, self.pair, offset).filter(|_| !self.no_media_clock),
             jitter: self.jitter.value(),
             packets: counts,
             recent_loss: self.loss.share(self.expected(), counts.received),
@@ -585,7 +602,7 @@ impl Meter {
             dropout_totals: self.dropouts.totals(),
             dropout_now: self.dropouts.running(now),
             pulse: self.pulse.cells(now, rate),
-            clock_off_micros: self.clock.offset(self.round_trip).filter(|offset| offset.clock_wrong).map(|offset| -offset.micros),
+            clock_off_micros: offset.filter(|offset| offset.clock_wrong).map(|offset| -offset.micros),
             ..Figures::default()
         };
         let evidence = self.evidence(now, &figures);

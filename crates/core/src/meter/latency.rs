@@ -1,5 +1,5 @@
 use super::figures::{Latency, LatencyBasis, Spread};
-use crate::clock::CaptureClock;
+use crate::clock::{CaptureClock, Offset};
 use crate::{ClockPair, Mono};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -58,9 +58,9 @@ impl LatencyMeter {
         self.frames.clear();
     }
 
-    /// Latency over the last 10 s; `None` before a frame is complete.
+    /// Latency over the last 10 s; `None` before a frame is complete. `offset` is the camera's clock against ours.
     #[must_use]
-    pub fn read(&self, now: Mono, clock: &CaptureClock, pair: ClockPair, round_trip: Option<Duration>) -> Option<Latency> {
+    pub fn read(&self, now: Mono, clock: &CaptureClock, pair: ClockPair, offset: Option<Offset>) -> Option<Latency> {
         let recent = || self.frames.iter().filter(|frame| now.since(frame.finished) <= WINDOW);
         let any_drawn = recent().any(|frame| frame.drawn.is_some());
         let any_decoded = recent().any(|frame| frame.decoded.is_some());
@@ -69,7 +69,6 @@ impl LatencyMeter {
         let went_all_the_way =
             |frame: &&Followed| if any_drawn { frame.drawn.is_some() } else { !any_decoded || frame.decoded.is_some() };
         let frames: Vec<&Followed> = recent().filter(went_all_the_way).collect();
-        let offset = clock.offset(round_trip);
         let path_of = |frame: &&Followed| match offset {
             Some(offset) => {
                 let captured = clock.captured(frame.timestamp, offset)?;
@@ -130,7 +129,9 @@ mod tests {
                 meter.on_drawn(n, arrival + Duration::from_millis(15));
             }
         }
-        let latency = meter.read(Mono::from_millis(5000), &clock, PAIR, Some(Duration::from_millis(1))).unwrap();
+        let latency = meter
+            .read(Mono::from_millis(5000), &clock, PAIR, clock.offset(PAIR.wall, Some(Duration::from_millis(1)), None))
+            .unwrap();
         let ms = |spread: Spread| (spread.p50.as_millis(), spread.p95.as_millis());
         assert_eq!(latency.basis, LatencyBasis::Clock);
         assert_eq!(ms(latency.path), (30, 80));
@@ -147,7 +148,7 @@ mod tests {
             clock.on_unit(arrival, 3600 * n as i64);
             meter.on_unit(n, 3600 * n as i64, arrival, arrival);
         }
-        let latency = meter.read(Mono::from_millis(2000), &clock, PAIR, None).unwrap();
+        let latency = meter.read(Mono::from_millis(2000), &clock, PAIR, clock.offset(PAIR.wall, None, None)).unwrap();
         assert_eq!((latency.basis, latency.error, latency.total.p50), (LatencyBasis::Relative, None, Duration::ZERO));
         assert_eq!(latency.total.p95, Duration::ZERO, "19 of 20 are at the least");
     }

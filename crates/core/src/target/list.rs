@@ -1,6 +1,6 @@
 //! Many addresses at once: lines, M3U playlists, CSV and what is pasted from a spreadsheet.
 
-use super::{Reading, Refusal, Target, understand};
+use super::{Reading, Refusal, Target, understand, understand_description};
 use crate::{Credentials, Secret};
 
 /// Most rows read from one list: more than any site has, and bounded.
@@ -19,11 +19,65 @@ pub struct Row {
     pub reading: Result<Reading, Refusal>,
 }
 
+/// Somebody who is to be taken in: where, and what stood beside it in a list.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Newcomer {
+    /// Where.
+    pub target: Target,
+    /// The name that it shall have.
+    pub name: Option<String>,
+    /// The group that it shall be in.
+    pub group: Option<String>,
+}
+
+impl Newcomer {
+    /// The same with another sign-in.
+    #[must_use]
+    pub fn with_credentials(self, given: Option<Credentials>) -> Self {
+        Self { target: self.target.with_credentials(given), ..self }
+    }
+}
+
+impl From<Target> for Newcomer {
+    fn from(target: Target) -> Self {
+        Self { target, name: None, group: None }
+    }
+}
+
+impl Row {
+    /// Who is to be taken in by this row, where it was understood.
+    #[must_use]
+    pub fn newcomer(self) -> Option<Newcomer> {
+        Some(Newcomer { target: self.reading.ok()?.target, name: self.name, group: self.group })
+    }
+}
+
+/// Whether what was typed names a file with a list or a session description rather than an address: by its ending, or
+/// because it begins like a path.
+#[must_use]
+pub fn names_file(text: &str) -> bool {
+    let text = text.trim();
+    let lower = text.to_lowercase();
+    let ending = [".csv", ".tsv", ".txt", ".m3u", ".m3u8", ".sdp"].iter().any(|ending| lower.ends_with(ending));
+    let begins = ["/", "./", "../", "~/"].iter().any(|begin| text.starts_with(begin));
+    // What begins with a host and has a path is an address, whatever its ending.
+    let host = text.split(['/', ':']).next().unwrap_or("");
+    if !host.is_empty() && host.parse::<std::net::IpAddr>().is_ok() {
+        return false;
+    }
+    let one_line = !text.is_empty() && !text.contains(['\n', '\r']);
+    one_line && !text.contains("://") && (begins || ending) && !text.starts_with("//")
+}
+
 /// Understands a pasted list. One bad row does not spoil the others. Empty lines and lines that begin
 /// with `#` are skipped.
 #[must_use]
 pub fn understand_list(text: &str) -> Vec<Row> {
     let text = text.trim_start_matches('\u{feff}');
+    if text.trim_start().starts_with("v=0") {
+        let reading = understand_description(text).map(|target| Reading { target, slips: Vec::new() });
+        return vec![Row { line: 1, name: None, group: None, reading }];
+    }
     let lines: Vec<&str> = text.lines().collect();
     if lines.first().is_some_and(|line| line.trim_start().starts_with("#EXTM3U"))
         || lines.iter().any(|line| line.starts_with("#EXTINF"))

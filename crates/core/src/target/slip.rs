@@ -92,6 +92,9 @@ pub enum Refusal {
     /// Listening without a port.
     #[error("no port to listen on: write it like udp://:5000")]
     NoPort,
+    /// A session description that is of no use.
+    #[error("the session description describes no video on a port: it needs a line like  m=video 5004 RTP/AVP 96")]
+    Description,
     /// Listening on a name.
     #[error("{host:?} cannot be listened on: give an address of this machine, a multicast group, or none, like udp://:5000")]
     ListenAddress {

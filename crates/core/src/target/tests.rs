@@ -127,6 +127,18 @@ fn lists_are_read_whatever_they_come_from() {
 
 proptest! {
     #[test]
+    fn a_session_description_of_any_text_is_a_port_or_a_refusal(lines in "(v=0\n)?((m=video|m=audio|c=IN IP4|a=rtpmap:|a=crypto:)?[ -~]{0,30}\n){0,12}") {
+        if let Ok(Target::Listen { port, description, .. }) = understand_description(&lines) {
+            let kept = description.unwrap();
+            prop_assert!(port > 0 && !kept.lines().any(|line| line.starts_with("a=crypto")));
+            // What is kept means the same when it is read again.
+            let again = understand_description(&kept);
+            let same = matches!(again, Ok(Target::Listen { port: again, .. }) if again == port);
+            prop_assert!(same, "{:?}", again);
+        }
+    }
+
+    #[test]
     fn any_text_is_answered(text in "\\PC{0,60}") {
         let _ = understand(&text);
         let _ = understand_list(&text);
@@ -139,4 +151,35 @@ proptest! {
         prop_assert_eq!(reading.target.credentials().unwrap().password.reveal(), &password);
         prop_assert!(reading.slips.is_empty());
     }
+}
+
+#[test]
+fn a_pasted_session_description_names_its_port_and_keeps_its_key_apart() {
+    let text = "v=0\r\no=- 1 1 IN IP4 192.0.2.9\r\ns=Regatta\r\nc=IN IP4 239.7.7.7/4\r\nt=0 0\r\nm=video 5004 RTP/SAVP 96\r\na=rtpmap:96 H264/90000\r\na=crypto:1 AES_CM_128_HMAC_SHA1_80 inline:MTIzNDU2Nzg5MDEyMzQ1Njc4OTAxMjM0NTY3ODkw|2^20\r\n";
+    let rows = understand_list(text);
+    let Ok(Reading { target: Target::Listen { address, port, description, key, .. }, .. }) = &rows[0].reading else {
+        panic!("{rows:?}")
+    };
+    assert_eq!((rows.len(), *port, address.map(|address| address.to_string()).as_deref()), (1, 5004, Some("239.7.7.7")));
+    let description = description.as_ref().unwrap();
+    assert!(description.contains("a=rtpmap:96 H264/90000") && !description.contains("inline"), "{description}");
+    assert!(key.as_ref().unwrap().reveal().starts_with("inline:MTIz"));
+    assert!(!format!("{rows:?}").contains("MTIz"));
+    let sound = "v=0\nm=audio 5004 RTP/AVP 0\n";
+    assert_eq!(understand_list(sound)[0].reading.as_ref().unwrap_err(), &Refusal::Description);
+}
+
+#[test]
+fn a_file_is_told_from_an_address_and_a_list_keeps_its_names_and_groups() {
+    for file in ["cameras.csv", "./port", "/home/harbour/list", "~/port.m3u8", "feed.SDP", "lists/port.txt"] {
+        assert!(names_file(file), "{file}");
+    }
+    for address in
+        ["192.0.2.1", "gate.example", "rtsp://192.0.2.1/a.csv", "192.0.2.1/pictures.txt", "//192.0.2.1/x", "a.csv\nb.csv", ""]
+    {
+        assert!(!names_file(address), "{address}");
+    }
+    let rows = understand_list("name;group;address\nNorth;Slipways;192.0.2.1\n");
+    let newcomer = rows.into_iter().next().unwrap().newcomer().unwrap();
+    assert_eq!((newcomer.name.as_deref(), newcomer.group.as_deref()), (Some("North"), Some("Slipways")));
 }

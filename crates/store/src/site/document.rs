@@ -1,9 +1,12 @@
 //! The file itself: read, changed in place, written at once or not at all.
 
+use super::lattices;
 use super::read::read;
 use super::{Camera, CertificateTrust, PasswordSource, SignIn, Site, SiteError, Stream};
 use crate::atomic;
 use lattice_core::TransportChoice;
+use lattice_core::lattice::Lattice;
+use lattice_core::target::Target;
 use std::io;
 use std::path::{Path, PathBuf};
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, value};
@@ -147,6 +150,103 @@ impl Editor<'_> {
         Ok(())
     }
 
+    /// Adds a lattice at the end, or replaces the one of the same name.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`].
+    pub fn put_lattice(&mut self, lattice: &Lattice) -> Result<(), SiteError> {
+        let table = self.entry("lattice", &lattice.name)?;
+        lattices::write(table, lattice);
+        Ok(())
+    }
+
+    /// Takes a lattice out, and the stops of tours that show it. A tour without a stop is taken out as well, and a
+    /// screen that showed what is gone shows all cameras.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`].
+    pub fn remove_lattice(&mut self, name: &str) -> Result<(), SiteError> {
+        if let Some(index) = self.index("lattice", name)
+            && let Some(tables) = self.tables("lattice")?
+        {
+            tables.remove(index);
+        }
+        let mut gone = vec![name.to_owned()];
+        if let Some(tours) = self.tables("tour")? {
+            for tour in tours.iter_mut() {
+                if let Some(stops) = tour.get_mut("stops").and_then(Item::as_array_mut) {
+                    stops.retain(|stop| stop_of(stop) != Some(name));
+                    if stops.is_empty() {
+                        gone.extend(tour.get("name").and_then(Item::as_str).map(str::to_owned));
+                    }
+                }
+            }
+            tours.retain(|tour| tour.get("stops").and_then(Item::as_array).is_none_or(|stops| !stops.is_empty()));
+        }
+        if let Some(screens) = self.tables("screen")? {
+            for screen in screens.iter_mut() {
+                if screen.get("shows").and_then(Item::as_str).is_some_and(|shows| gone.iter().any(|name| name == shows)) {
+                    put(screen, "shows", None);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives a lattice another name, and tells the tours and screens that show it.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`] when the name is taken.
+    pub fn rename_lattice(&mut self, from: &str, to: &str) -> Result<(), SiteError> {
+        if from != to && self.index("lattice", to).is_some() {
+            return Err(SiteError::Refused(format!("another lattice is called {to:?} already")));
+        }
+        for (key, field) in [("lattice", "name"), ("screen", "shows")] {
+            for table in self.tables(key)?.into_iter().flat_map(ArrayOfTables::iter_mut) {
+                if table.get(field).and_then(Item::as_str) == Some(from) {
+                    put(table, field, Some(to.into()));
+                }
+            }
+        }
+        for tour in self.tables("tour")?.into_iter().flat_map(ArrayOfTables::iter_mut) {
+            for stop in tour.get_mut("stops").and_then(Item::as_array_mut).into_iter().flat_map(toml_edit::Array::iter_mut) {
+                if stop_of(stop) == Some(from)
+                    && let Some(stop) = stop.as_inline_table_mut()
+                {
+                    stop.insert("lattice", to.into());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Puts the lattices into this order; those that are not named stay behind them.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`].
+    pub fn order_lattices(&mut self, names: &[&str]) -> Result<(), SiteError> {
+        let place = |table: &Table| {
+            let name = table.get("name").and_then(Item::as_str).unwrap_or_default();
+            names.iter().position(|one| *one == name).unwrap_or(names.len())
+        };
+        let Some(tables) = self.tables("lattice")? else { return Ok(()) };
+        let mut sorted: Vec<Table> = tables.iter().cloned().collect();
+        let mut positions: Vec<Option<isize>> = sorted.iter().map(Table::position).collect();
+        if sorted.is_sorted_by_key(&place) {
+            return Ok(());
+        }
+        sorted.sort_by_key(&place);
+        positions.sort_unstable();
+        tables.clear();
+        for (mut table, position) in sorted.into_iter().zip(positions) {
+            if let Some(position) = position {
+                table.set_position(Some(position));
+            }
+            tables.push(table);
+        }
+        Ok(())
+    }
+
     /// Takes a camera out; what hangs under it as a recorder hangs under nothing then.
     ///
     /// # Errors
@@ -175,6 +275,15 @@ impl Editor<'_> {
             }
             if table.get("recorder").and_then(Item::as_str) == Some(from) {
                 put(table, "recorder", Some(to.into()));
+            }
+        }
+        for lattice in self.tables("lattice")?.into_iter().flat_map(ArrayOfTables::iter_mut) {
+            for tile in lattice.get_mut("tiles").and_then(Item::as_array_mut).into_iter().flat_map(toml_edit::Array::iter_mut) {
+                if let Some(camera) = tile.as_inline_table_mut().and_then(|tile| tile.get_mut("camera"))
+                    && camera.as_str() == Some(from)
+                {
+                    *camera = to.into();
+                }
             }
         }
         Ok(())
@@ -212,12 +321,17 @@ impl Editor<'_> {
     }
 }
 
+/// The lattice that a stop of a tour shows.
+fn stop_of(stop: &toml_edit::Value) -> Option<&str> {
+    stop.as_inline_table()?.get("lattice")?.as_str()
+}
+
 fn missing(name: &str) -> SiteError {
     SiteError::Refused(format!("there is no camera called {name:?}"))
 }
 
 /// Sets, changes or takes away a value; its remarks stay, and one that is the same already is not touched.
-fn put(table: &mut Table, key: &str, wanted: Option<toml_edit::Value>) {
+pub(super) fn put(table: &mut Table, key: &str, wanted: Option<toml_edit::Value>) {
     let Some(wanted) = wanted else {
         table.remove(key);
         return;
@@ -256,6 +370,8 @@ fn write_camera(table: &mut Table, camera: &Camera) {
         CertificateTrust::Pinned(hex) => Some(format!("sha256:{hex}").into()),
     };
     put(table, "trust", trust);
+    put(table, "viewers", camera.viewers.map(|viewers| i64::from(viewers).into()));
+    put(table, "link", camera.link.map(|link| (link.0 / 1e6).into()));
     put(table, "device-name", text(&camera.device_name));
     put(table, "maker", text(&camera.maker));
     put(table, "model", text(&camera.model));
@@ -287,6 +403,11 @@ fn write_streams(table: &mut Table, streams: &[Stream]) {
         if let Some(table) = tables.get_mut(index) {
             let target = stream.target.clone().with_credentials(None);
             put(table, "url", Some(target.to_string().into()));
+            let description = match &stream.target {
+                Target::Listen { description, .. } => description.as_deref(),
+                Target::Device { .. } | Target::Url(_) => None,
+            };
+            put(table, "sdp", description.map(Into::into));
             put(table, "interval", stream.interval.map(|interval| interval.as_secs_f64().into()));
         }
     }

@@ -1,22 +1,36 @@
 //! From text to a [`Site`], with line and column for everything that is not understood.
 
+use super::lattices::{self, RawLattice, RawScreen, RawTour};
 use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, stream_target};
-use lattice_core::TransportChoice;
+use lattice_core::target::{PushKind, Target, understand_description};
+use lattice_core::{BitsPerSecond, TransportChoice};
 use serde::Deserialize;
 use std::path::Path;
 use std::time::Duration;
 use toml::Spanned;
 
-type Text = Spanned<String>;
+pub(super) type Text = Spanned<String>;
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 struct RawSite {
     name: Option<String>,
+    passwords: Option<Text>,
+    clock_limit: Option<Spanned<f64>>,
+    #[serde(default)]
+    scan_ports: Vec<Spanned<u16>>,
     #[serde(default, rename = "sign-in")]
     sign_ins: Vec<RawSignIn>,
     #[serde(default, rename = "camera")]
     cameras: Vec<RawCamera>,
+    link: Option<Spanned<f64>>,
+    decoding: Option<Spanned<f64>>,
+    #[serde(default, rename = "lattice")]
+    lattices: Vec<RawLattice>,
+    #[serde(default, rename = "tour")]
+    tours: Vec<RawTour>,
+    #[serde(default, rename = "screen")]
+    screens: Vec<RawScreen>,
 }
 
 #[derive(Deserialize)]
@@ -40,6 +54,8 @@ struct RawCamera {
     enabled: Option<bool>,
     transport: Option<Text>,
     trust: Option<Text>,
+    viewers: Option<Spanned<u32>>,
+    link: Option<Spanned<f64>>,
     device_name: Option<String>,
     maker: Option<String>,
     model: Option<String>,
@@ -54,11 +70,12 @@ struct RawCamera {
 struct RawStream {
     role: Text,
     url: Text,
+    sdp: Option<Text>,
     interval: Option<Spanned<f64>>,
 }
 
 /// Where something stands, and what is wrong with it.
-struct Complaint(usize, String);
+pub(super) struct Complaint(usize, String);
 
 /// Reads a site; the path is for the message.
 pub fn read(path: &Path, text: &str) -> Result<Site, SiteError> {
@@ -77,12 +94,26 @@ fn complain(path: &Path, text: &str, Complaint(at, what): &Complaint) -> SiteErr
     SiteError::Content { path: path.to_owned(), line, column, what: what.lines().collect::<Vec<_>>().join("; ") }
 }
 
-fn at<T>(spanned: &Spanned<T>, what: impl Into<String>) -> Complaint {
+pub(super) fn at<T>(spanned: &Spanned<T>, what: impl Into<String>) -> Complaint {
     Complaint(spanned.span().start, what.into())
 }
 
 fn build(raw: RawSite) -> Result<Site, Complaint> {
-    let mut site = Site { name: raw.name, ..Site::default() };
+    let passwords_in_file = match raw.passwords.as_ref().map(|text| (text.get_ref().as_str(), text)) {
+        None | Some(("keyring", _)) => false,
+        Some(("file", _)) => true,
+        Some((_, text)) => return Err(at(text, "passwords is keyring (where there is one) or file")),
+    };
+    let clock_limit = match &raw.clock_limit {
+        None => None,
+        Some(seconds) if (0.01..=86_400.0).contains(seconds.get_ref()) => Some(Duration::from_secs_f64(*seconds.get_ref())),
+        Some(seconds) => return Err(at(seconds, "the clock-limit is 0.01 to 86400 seconds")),
+    };
+    if let Some(zero) = raw.scan_ports.iter().find(|port| *port.get_ref() == 0) {
+        return Err(at(zero, "a port is 1 to 65535"));
+    }
+    let scan_ports = raw.scan_ports.into_iter().map(Spanned::into_inner).collect();
+    let mut site = Site { name: raw.name, passwords_in_file, scan_ports, clock_limit, ..Site::default() };
     for raw in raw.sign_ins {
         let sign_in = sign_in(&raw)?;
         if site.sign_in(&sign_in.name).is_some() {
@@ -97,7 +128,36 @@ fn build(raw: RawSite) -> Result<Site, Complaint> {
         let camera = camera(&site, raw)?;
         site.cameras.push(camera);
     }
+    site.link = megabits(raw.link.as_ref())?;
+    site.decoding = match &raw.decoding {
+        None => None,
+        Some(most) if (1.0..=1e6).contains(most.get_ref()) => Some(*most.get_ref()),
+        Some(most) => return Err(at(most, "decoding is 1 to 1000000 megapixels a second")),
+    };
+    for raw in raw.lattices {
+        if site.lattice(raw.name.get_ref()).is_some() {
+            return Err(at(&raw.name, "another lattice has this name already: give each its own"));
+        }
+        site.lattices.push(lattices::lattice(raw)?);
+    }
+    for raw in raw.tours {
+        let tour = lattices::tour(&site, raw)?;
+        site.tours.push(tour);
+    }
+    for raw in raw.screens {
+        let screen = lattices::screen(&site, raw)?;
+        site.screens.push(screen);
+    }
     Ok(site)
+}
+
+/// A link in Mbit/s.
+fn megabits(raw: Option<&Spanned<f64>>) -> Result<Option<BitsPerSecond>, Complaint> {
+    match raw {
+        None => Ok(None),
+        Some(link) if (0.01..=1e6).contains(link.get_ref()) => Ok(Some(BitsPerSecond(link.get_ref() * 1e6))),
+        Some(link) => Err(at(link, "a link is 0.01 to 1000000 Mbit/s")),
+    }
 }
 
 fn sign_in(raw: &RawSignIn) -> Result<SignIn, Complaint> {
@@ -115,6 +175,20 @@ fn sign_in(raw: &RawSignIn) -> Result<SignIn, Complaint> {
         },
     };
     Ok(SignIn { name: raw.name.get_ref().clone(), user: raw.user.clone(), password })
+}
+
+/// A listening port with the session description of what comes.
+fn described(target: Target, sdp: &Text) -> Result<Target, String> {
+    let understood = understand_description(sdp.get_ref()).map_err(|error| error.to_string())?;
+    match (target, understood) {
+        (Target::Listen { kind: PushKind::Rtp, address, port, .. }, Target::Listen { description, key: None, .. }) => {
+            Ok(Target::Listen { kind: PushKind::Rtp, address, port, description, key: None })
+        }
+        (Target::Listen { kind: PushKind::Rtp, .. }, _) => {
+            Err("a key stands in the description (a=crypto): take that line out, keys are kept apart from this file".into())
+        }
+        _ => Err("sdp belongs to a stream that is listened for, at an address like rtp://:5004".into()),
+    }
 }
 
 fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
@@ -151,6 +225,10 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
             }
         },
     };
+    if let Some(none) = raw.viewers.as_ref().filter(|most| *most.get_ref() == 0) {
+        return Err(at(none, "viewers is 1 or more: switch a camera off with enabled = false"));
+    }
+    let link = megabits(raw.link.as_ref())?;
     let mut streams: Vec<Stream> = Vec::new();
     for raw in raw.streams {
         let role =
@@ -158,7 +236,10 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
         if streams.iter().any(|stream| stream.role == role) {
             return Err(at(&raw.role, format!("this camera has a {} stream already", role.word())));
         }
-        let target = stream_target(raw.url.get_ref()).map_err(|what| at(&raw.url, what))?;
+        let mut target = stream_target(raw.url.get_ref()).map_err(|what| at(&raw.url, what))?;
+        if let Some(sdp) = &raw.sdp {
+            target = described(target, sdp).map_err(|what| at(sdp, what))?;
+        }
         let interval = match &raw.interval {
             None => None,
             Some(seconds) if (0.2..=86_400.0).contains(seconds.get_ref()) => Some(Duration::from_secs_f64(*seconds.get_ref())),
@@ -178,6 +259,8 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
         disabled: raw.enabled == Some(false),
         transport,
         trust,
+        viewers: raw.viewers.map(Spanned::into_inner),
+        link,
         device_name: raw.device_name,
         maker: raw.maker,
         model: raw.model,

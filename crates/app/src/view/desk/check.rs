@@ -1,6 +1,6 @@
 //! Reach checks: one as its ladder, many as a table with the ladder of the selected one below.
 
-use super::{Column, Said, column, table};
+use super::{Column, List, Said, column, table};
 use crate::app::App;
 use crate::desk::Checked;
 use crate::theme::{Theme, Tone};
@@ -38,12 +38,20 @@ pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let failed = checks.iter().filter(|checked| checked.ladder.failed()).count();
     let title = format!("Reach check: {done} of {} done, {failed} not reached", checks.len());
     Line::styled(title, theme.tone(Tone::Bright)).render(Rect { height: 1, ..area }, buf);
-    let below = if area.height >= 30 { 20 } else { 0 };
-    let list = Rect { y: area.y + 2, height: area.height.saturating_sub(2 + below), ..area };
-    table(theme, &COLUMNS, checks.iter().map(row).collect(), app.desk.check_row, list, buf);
-    if below > 0 {
-        ladder(theme, selected, Rect { y: list.bottom() + 1, height: below - 1, ..area }, buf);
+    let Some(list) = list(app, area) else { return };
+    table(theme, &list, checks.iter().map(row).collect(), buf);
+    let below = Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area };
+    if below.height > 0 {
+        ladder(theme, selected, below, buf);
     }
+}
+
+/// Where the table stands, when there is one.
+pub fn list(app: &App, area: Rect) -> Option<List> {
+    let below = if area.height >= 30 { 20 } else { 0 };
+    let place = Rect { y: area.y + 2, height: area.height.saturating_sub(2 + below), ..area };
+    let rows = app.desk.checks.len();
+    (rows > 1).then(|| List { area: place, columns: COLUMNS.to_vec(), rows, selected: app.desk.check_row })
 }
 
 fn row(checked: &Checked) -> Vec<Said> {

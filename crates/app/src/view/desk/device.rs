@@ -1,28 +1,32 @@
 //! One device: its streams as it declares them beside what is measured, encoders, clock, accounts, address.
 
-use super::{Column, Said, column, table, typed};
+use super::{Column, List, Said, column, form as framed, table, typed};
 use crate::app::App;
 use crate::device_page::{DeviceFacts, DevicePage, PasswordForm, Setting};
 use crate::theme::{Theme, Tone};
-use crate::view::overlay::panel;
 use lattice_core::clock::off_text;
 use lattice_core::find::Strength;
+use lattice_core::meter::Figures;
+use lattice_core::target::Target;
+use lattice_net::Offered;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
+use std::time::Duration;
 
-const COLUMNS: [Column; 7] = [
+const COLUMNS: [Column; 8] = [
+    column("is", Constraint::Length(5), 66),
     column("stream", Constraint::Min(14), 0),
     column("codec", Constraint::Length(14), 90),
     column("size", Constraint::Length(11), 0),
     column("frame rate", Constraint::Length(11), 0),
     column("bitrate", Constraint::Length(13), 0),
     column("keyframes", Constraint::Length(11), 76),
-    column("measured", Constraint::Length(38), 110),
+    column("measured", Constraint::Length(46), 118),
 ];
-/// A clock that is off by more is told in bright.
-const CLOCK_LIMIT_MICROS: i64 = 2_000_000;
+/// Lines that tell of the device, above its streams.
+const ABOUT_LINES: u16 = 4;
 
 /// Draws the page.
 pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
@@ -46,17 +50,31 @@ pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
 }
 
 fn told(app: &App, theme: Theme, page: &DevicePage, facts: &DeviceFacts, area: Rect, buf: &mut Buffer) {
-    let about = about(theme, page, facts);
-    let above = about.len() as u16;
+    let about = about(theme, page, facts, app.desk.site.clock_limit());
+    let above = ABOUT_LINES;
     Paragraph::new(about).render(Rect { height: above.min(area.height), ..area }, buf);
     let rows: Vec<Vec<Said>> = facts.streams.iter().enumerate().map(|(index, _)| row(app, page, facts, index)).collect();
-    let list = Rect { y: area.y + above + 1, height: (rows.len() as u16 + 1).min(area.height.saturating_sub(above + 1)), ..area };
-    table(theme, &COLUMNS, rows, page.stream, list, buf);
-    let below = Rect { y: list.bottom() + 1, height: area.bottom().saturating_sub(list.bottom() + 1), ..area };
+    let list = list_below(page, rows.len(), above, area);
+    table(theme, &list, rows, buf);
+    let below = Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area };
     Paragraph::new(settings(theme, page)).wrap(Wrap { trim: false }).render(below, buf);
 }
 
-fn about<'a>(theme: Theme, page: &DevicePage, facts: &DeviceFacts) -> Vec<Line<'a>> {
+fn list_below(page: &DevicePage, rows: usize, above: u16, area: Rect) -> List {
+    let height = (rows as u16 + 1).min(area.height.saturating_sub(above + 1));
+    let place = Rect { y: area.y + above + 1, height, ..area };
+    List { area: place, columns: COLUMNS.to_vec(), rows, selected: page.stream }
+}
+
+/// Where the table of streams stands, once the device has answered.
+pub fn list(app: &App, area: Rect) -> Option<List> {
+    let page = app.desk.device.as_ref()?;
+    let facts = page.facts.as_ref()?.as_ref().ok()?;
+    let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
+    Some(list_below(page, facts.streams.len(), ABOUT_LINES, area))
+}
+
+fn about<'a>(theme: Theme, page: &DevicePage, facts: &DeviceFacts, limit: Duration) -> Vec<Line<'a>> {
     let pair = |label: &str, text: String, tone: Tone| {
         Line::from(vec![Span::styled(format!("{label:<9}"), theme.tone(Tone::Faint)), Span::styled(text, theme.tone(tone))])
     };
@@ -71,7 +89,8 @@ fn about<'a>(theme: Theme, page: &DevicePage, facts: &DeviceFacts) -> Vec<Line<'
         None => pair("clock", "being read …".into(), Tone::Waiting),
         Some(Err(why)) => pair("clock", why.clone(), Tone::Text),
         Some(Ok(offset)) => {
-            let tone = if offset.micros.abs() > CLOCK_LIMIT_MICROS { Tone::Bright } else { Tone::Calm };
+            let beyond = u128::from(offset.micros.unsigned_abs()) > limit.as_micros();
+            let tone = if beyond { Tone::Bright } else { Tone::Calm };
             pair("clock", format!("{}, ± {} ms", off_text(offset.micros), offset.error.as_millis().max(1)), tone)
         }
     });
@@ -105,33 +124,69 @@ fn row(app: &App, page: &DevicePage, facts: &DeviceFacts, index: usize) -> Vec<S
     let profile = &offered.profile;
     let encoder = profile.encoder.as_ref();
     let wanted = page.wanted.as_ref().filter(|_| index == page.stream);
+    let figures = figures(app, page, offered);
+    let seen = figures.and_then(Result::ok);
     let setting = |setting: Setting| {
         let changed = wanted.zip(encoder).is_some_and(|(wanted, encoder)| setting.value(wanted) != setting.value(encoder));
-        let text = wanted.or(encoder).map_or_else(|| "–".to_owned(), |encoder| setting.value(encoder));
+        let described = || described(setting, seen).unwrap_or_else(|| "–".to_owned());
+        let text = wanted.or(encoder).map_or_else(described, |encoder| setting.value(encoder));
         (text, if changed { Tone::Bright } else { Tone::Calm })
     };
-    let codec = encoder.and_then(|encoder| encoder.codec.clone()).unwrap_or_else(|| "–".into());
+    let codec = encoder.and_then(|encoder| encoder.codec.clone()).or_else(|| seen.and_then(|seen| seen.codec.clone()));
+    let codec = codec.unwrap_or_else(|| "–".into());
     let mut also: Vec<&str> = Vec::new();
-    also.extend(profile.audio.as_ref().map(|_| "sound"));
+    also.extend((profile.audio.is_some() || seen.is_some_and(|seen| !seen.audio.is_empty())).then_some("sound"));
     also.extend(profile.ptz.then_some("PTZ"));
     let name = if also.is_empty() { profile.name.clone() } else { format!("{} ({})", profile.name, also.join(", ")) };
     let [size, rate, bitrate, keyframes] = Setting::ALL.map(setting);
-    vec![(name, Tone::Calm), (codec, Tone::Calm), size, rate, bitrate, keyframes, (measured(app, page, index), Tone::Calm)]
+    let role = (role(app, page, offered), Tone::Calm);
+    vec![role, (name, Tone::Calm), (codec, Tone::Calm), size, rate, bitrate, keyframes, measured(figures)]
 }
 
-/// What is measured of a stream that is open on the wall: told beside what the device declares.
-fn measured(app: &App, page: &DevicePage, index: usize) -> String {
-    let facts = page.facts.as_ref().and_then(|facts| facts.as_ref().ok());
-    let Some(url) = facts.and_then(|facts| facts.streams.get(index)?.0.url.clone()) else { return String::new() };
-    let open = app.figures.iter().find(|(key, _)| match app.site.origin(**key) {
-        Some(lattice_net::Origin::Url(open)) => open.request_uri() == url.request_uri(),
-        _ => false,
-    });
-    let Some((_, figures)) = open else { return "not open".into() };
+/// What is measured of a stream: on the wall where it is open there, else for a moment.
+fn figures<'a>(app: &'a App, page: &'a DevicePage, offered: &Offered) -> Option<Result<&'a Figures, &'a str>> {
+    let uri = offered.url.as_ref()?.request_uri();
+    if let Some(open) = app.measured(&uri) {
+        return Some(Ok(open));
+    }
+    page.probed.get(&uri).map(|probed| probed.as_ref().map(AsRef::as_ref).map_err(String::as_str))
+}
+
+fn measured(figures: Option<Result<&Figures, &str>>) -> Said {
+    let figures = match figures {
+        None => return ("being measured …".into(), Tone::Waiting),
+        Some(Err(why)) => return (why.to_owned(), Tone::Alarm),
+        Some(Ok(figures)) => figures,
+    };
     let size = figures.size.map_or_else(|| "–".to_owned(), |(width, height)| format!("{width}×{height}"));
     let sent = figures.sent.map_or_else(|| "–".to_owned(), |rate| format!("{rate:.1} /s"));
-    let bitrate = figures.bitrate_10s.map_or_else(|| "–".to_owned(), |bitrate| format!("{:.0} kbit/s", bitrate.kilo()));
-    format!("{size}  {sent}  {bitrate}")
+    // A stream that was measured for a moment has not run for ten seconds.
+    let bitrate = figures.bitrate_10s.or(figures.bitrate_1s);
+    let bitrate = bitrate.map_or_else(|| "–".to_owned(), |bitrate| format!("{:.0} kbit/s", bitrate.kilo()));
+    // A viewer that comes is given a keyframe out of turn: the interval shows only in a longer look.
+    let keyframes = figures.keyframe_frames.filter(|_| figures.bitrate_10s.is_some());
+    let keyframes = keyframes.map_or(String::new(), |frames| format!("  {frames} frames"));
+    (format!("{size}  {sent}  {bitrate}{keyframes}"), Tone::Calm)
+}
+
+/// What the stream's own description declares, where the device does not.
+fn described(setting: Setting, figures: Option<&Figures>) -> Option<String> {
+    let figures = figures?;
+    match setting {
+        Setting::Rate => figures.declared.map(|rate| format!("{} /s", rate.per_second())),
+        Setting::Bitrate => figures.declared_bitrate.map(|bitrate| format!("{:.0} kbit/s", bitrate.kilo())),
+        Setting::Size | Setting::KeyframeInterval => None,
+    }
+}
+
+/// What the stream is for the camera that was opened.
+fn role(app: &App, page: &DevicePage, offered: &Offered) -> String {
+    let streams = app.desk.site.camera(&page.camera).map(|camera| camera.streams.as_slice()).unwrap_or_default();
+    let is = |stream: &&lattice_store::Stream| match (&stream.target, &offered.url) {
+        (Target::Url(one), Some(other)) => one.request_uri() == other.request_uri(),
+        _ => false,
+    };
+    streams.iter().find(is).map_or_else(String::new, |stream| stream.role.word().to_owned())
 }
 
 /// The settings of the selected encoder, with the device's limits and what a change does to the link.
@@ -151,6 +206,11 @@ fn settings<'a>(theme: Theme, page: &DevicePage) -> Vec<Line<'a>> {
             Span::styled(setting.limits(limits), theme.tone(Tone::Faint)),
         ]));
     }
+    if let Some((offered, _)) = page.selected() {
+        let told = |url: &Option<lattice_core::SourceUrl>| url.as_ref().map_or_else(|| "–".to_owned(), ToString::to_string);
+        lines.push(Line::styled(format!("  {:<19}{}", "stream", told(&offered.url)), theme.tone(Tone::Faint)));
+        lines.push(Line::styled(format!("  {:<19}{}", "still", told(&offered.still)), theme.tone(Tone::Faint)));
+    }
     if let Some((now, then)) = page.load() {
         let text = if now == then {
             format!("its streams together take {now} kbit/s of the link, as declared")
@@ -168,10 +228,7 @@ fn settings<'a>(theme: Theme, page: &DevicePage) -> Vec<Line<'a>> {
 /// The form for a device's password, in front of everything.
 pub fn password(app: &App, page: &DevicePage, form: &PasswordForm, theme: Theme, buf: &mut Buffer) {
     let group = app.desk.site.camera(&page.camera).and_then(|camera| camera.group.clone());
-    let inner = panel(theme, app.area, 66, 11, buf);
-    for y in inner.y.saturating_sub(1)..=inner.bottom().min(app.area.bottom().saturating_sub(1)) {
-        buf.set_string(inner.x.saturating_sub(2), y, "▌", theme.tone(Tone::Here));
-    }
+    let inner = framed(app, theme, 66, 11, buf);
     let row = |n: u16| Rect { y: inner.y + n, height: u16::from(n < inner.height), ..inner };
     let title = if form.first {
         format!("The first password of {}", page.camera)

@@ -1,6 +1,6 @@
 //! The search of the network.
 
-use super::{Column, Said, column, table, typing_line};
+use super::{Column, List, Said, below_typing, column, table, typing_line};
 use crate::app::App;
 use crate::theme::{Theme, Tone};
 use lattice_core::find::{Change, FoundDevice};
@@ -43,21 +43,39 @@ pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
         Line::styled(ranges, theme.tone(Tone::Faint)).render(row(1), buf);
     }
     let outcomes = outcomes(app, theme);
-    let below = (outcomes.len() as u16).min(area.height / 3);
-    let list = Rect { y: area.y + 3, height: area.height.saturating_sub(4 + below), ..area };
+    let below = below(outcomes.len(), area);
+    let list = list_below(app, area, below);
     if found.is_empty() {
         let text = if desk.progress.is_some_and(|progress| progress.done) {
             "Nothing answered. Is this machine on the cameras' network? n names other ranges, r searches again; a camera that discovery misses is often found by a scan."
         } else {
             "Asking the network..."
         };
-        Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(list, buf);
+        Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(list.area, buf);
     } else {
         let rows = found.iter().map(|(address, device)| device_row(app, *address, device)).collect();
-        table(theme, &COLUMNS, rows, desk.found_row, list, buf);
+        table(theme, &list, rows, buf);
     }
     let place = Rect { y: area.bottom().saturating_sub(below), height: below, ..area };
     Paragraph::new(outcomes).wrap(Wrap { trim: true }).render(place, buf);
+}
+
+/// Lines that outcomes take of the area.
+fn below(outcomes: usize, area: Rect) -> u16 {
+    (outcomes as u16).min(area.height / 3)
+}
+
+fn list_below(app: &App, area: Rect, below: u16) -> List {
+    let place = Rect { y: area.y + 3, height: area.height.saturating_sub(4 + below), ..area };
+    List { area: place, columns: COLUMNS.to_vec(), rows: app.desk.found().len(), selected: app.desk.found_row() }
+}
+
+/// Where the table stands.
+pub fn list(app: &App, area: Rect) -> List {
+    let area = below_typing(app, area);
+    let desk = &app.desk;
+    let outcomes = usize::from(!desk.asking.is_empty()) + usize::from(!desk.locked.is_empty()) + desk.taken.len();
+    list_below(app, area, below(outcomes, area))
 }
 
 fn heading(app: &App, found: usize) -> String {

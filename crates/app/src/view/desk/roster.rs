@@ -1,65 +1,117 @@
 //! The roster: what have I, and is it well.
 
-use super::{Column, Said, column, table, typing_line};
-use crate::app::{App, StreamRole};
+use super::{Column, List, Said, below_typing, column, table, typing_line};
+use crate::app::{App, Entry, GroupBy, RosterLine, SortBy};
+use crate::survey::ago;
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::clock::off_text;
-use lattice_core::meter::Figures;
+use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, Role};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
+use std::collections::HashSet;
 
-const COLUMNS: [Column; 8] = [
+const COLUMNS: [Column; 11] = [
     column("state", Constraint::Length(12), 0),
     column("name", Constraint::Min(16), 0),
-    column("group", Constraint::Length(12), 74),
-    column("address", Constraint::Length(18), 60),
-    column("streams", Constraint::Length(18), 96),
-    column("declared → arrived", Constraint::Length(24), 128),
-    column("maker and model", Constraint::Length(22), 150),
-    column("firmware", Constraint::Length(10), 110),
+    column("group", Constraint::Length(12), 168),
+    column("address", Constraint::Length(15), 60),
+    column("streams", Constraint::Length(7), 70),
+    column("declared → arrived", Constraint::Length(22), 100),
+    column("by", Constraint::Length(4), 120),
+    column("clock", Constraint::Length(16), 110),
+    column("last seen", Constraint::Length(11), 84),
+    column("maker and model", Constraint::Length(18), 140),
+    column("firmware", Constraint::Length(9), 156),
 ];
+/// Lines of details below the table, where the terminal is high enough.
+const DETAILS: u16 = 8;
+/// The same in a small one.
+const FEW_DETAILS: u16 = 6;
+
+/// What a click on a column's title sorts by.
+pub fn sorts_by(title: &str) -> Option<SortBy> {
+    Some(match title {
+        "state" => SortBy::Verdict,
+        "name" => SortBy::Name,
+        "address" => SortBy::Address,
+        "declared → arrived" => SortBy::Rate,
+        "clock" => SortBy::Clock,
+        "last seen" => SortBy::Seen,
+        "maker and model" => SortBy::Maker,
+        "firmware" => SortBy::Firmware,
+        _ => return None,
+    })
+}
+
+/// Where the table stands.
+pub fn list(app: &App, lines: &[RosterLine<'_>], area: Rect) -> List {
+    let area = below_typing(app, area);
+    let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
+    let details = match area.height {
+        30.. => DETAILS,
+        16.. => FEW_DETAILS,
+        _ => 0,
+    };
+    let mut columns = COLUMNS.to_vec();
+    if app.desk.order.group == GroupBy::Group {
+        columns[2].from = u16::MAX; // the headings say it
+    }
+    List { area: Rect { height: area.height - details, ..area }, columns, rows: lines.len(), selected: app.roster_row(lines) }
+}
+
+fn title(app: &App, lines: &[RosterLine<'_>]) -> String {
+    let count = lines.iter().filter(|line| line.entry().is_some()).count();
+    let all = app.desk.site.cameras.len();
+    let order = app.desk.order;
+    let filter = app.desk.filter.value();
+    let cameras = if count == all { format!("{all} cameras") } else { format!("{count} of {all} cameras, filter {filter:?}") };
+    let sorted = match (order.sort, order.reversed) {
+        (SortBy::File, false) => String::new(),
+        (sort, reversed) => format!(", sorted by {}{}", sort.word(), if reversed { ", reversed" } else { "" }),
+    };
+    let has_headings = lines.iter().any(|line| line.entry().is_none());
+    let grouped = if has_headings { format!(", by {}", order.group.word()) } else { String::new() };
+    format!("Roster: {cameras}{grouped}{sorted}")
+}
 
 /// Draws the table and, where there is room, what is known of the selected camera.
 pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
+    let lines = app.roster();
+    let list = list(app, &lines, area);
     let area = typing_line(app, theme, area, buf);
-    let rows = app.desk.rows();
-    let (count, all) = (rows.len(), app.desk.site.cameras.len());
-    let filter = app.desk.filter.value();
-    let title = if count == all {
-        format!("Roster: {all} cameras")
-    } else {
-        format!("Roster: {count} of {all} cameras, filter {filter:?}")
-    };
-    Line::styled(title, theme.tone(Tone::Bright)).render(Rect { height: 1, ..area }, buf);
-    let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
-    if all == 0 {
+    let count = lines.iter().filter(|line| line.entry().is_some()).count();
+    Line::styled(title(app, &lines), theme.tone(Tone::Bright)).render(Rect { height: 1, ..area }, buf);
+    if app.desk.site.cameras.is_empty() {
         let text = "No camera yet: f finds those on this network, a adds one by its address.";
-        Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(area, buf);
+        Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(list.area, buf);
         return;
     }
-    let details = if area.height >= 16 { 6 } else { 0 };
-    let list = Rect { height: area.height - details, ..area };
-    let body = rows.iter().map(|camera| row(app, camera)).collect();
-    table(theme, &COLUMNS, body, app.desk.row, list, buf);
-    if let (Some(camera), true) = (rows.get(app.desk.row), details > 0) {
-        let place = Rect { y: list.bottom() + 1, height: details - 1, ..area };
-        Paragraph::new(about(app, theme, camera)).wrap(Wrap { trim: false }).render(place, buf);
+    if count == 0 {
+        let text = "No camera passes the filter:  /  changes it.";
+        Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(list.area, buf);
+        return;
+    }
+    let recorders: HashSet<&str> = app.desk.site.cameras.iter().filter_map(|camera| camera.recorder.as_deref()).collect();
+    table(theme, &list, lines.iter().map(|line| row(app, &recorders, line)).collect(), buf);
+    let details = Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area };
+    if let Some(entry) = lines.get(list.selected).and_then(RosterLine::entry).filter(|_| details.height > 0) {
+        Paragraph::new(about(app, theme, entry)).wrap(Wrap { trim: false }).render(details, buf);
     }
 }
 
-/// The figures of a camera's stream that is open.
-fn figures<'a>(app: &'a App, camera: &Camera) -> Option<(StreamRole, &'a Figures)> {
-    let tile = app.tiles.iter().find(|tile| app.name(tile) == camera.name)?;
-    app.figures.get(&tile.key()).map(|figures| (tile.role, figures.as_ref()))
-}
-
-fn row(app: &App, camera: &Camera) -> Vec<Said> {
-    let open = figures(app, camera);
-    let is_recorder = app.desk.site.cameras.iter().any(|other| other.recorder.as_deref() == Some(camera.name.as_str()));
-    let state = match open {
+fn row(app: &App, recorders: &HashSet<&str>, line: &RosterLine<'_>) -> Vec<Said> {
+    let entry = match line {
+        RosterLine::Heading(heading, count) => {
+            return vec![(count.to_string(), Tone::Faint), (heading.clone(), Tone::Faint)];
+        }
+        RosterLine::Camera(entry) => entry,
+    };
+    let camera = entry.camera;
+    let is_recorder = recorders.contains(camera.name.as_str());
+    let state = match entry.open {
         _ if camera.disabled => ("off".to_owned(), Tone::Faint),
         Some((_, figures)) => (format!("{} {}", sign(figures.verdict), figures.verdict), Theme::verdict(figures.verdict)),
         None if is_recorder => ("recorder".to_owned(), Tone::Faint),
@@ -67,8 +119,8 @@ fn row(app: &App, camera: &Camera) -> Vec<Said> {
     };
     let name = if camera.recorder.is_some() { format!("└ {}", camera.name) } else { camera.name.clone() };
     let dash = |text: &Option<String>| text.clone().unwrap_or_else(|| "–".into());
-    let streams: Vec<&str> = camera.streams.iter().map(|stream| stream.role.word()).collect();
-    let rates = open.map_or_else(String::new, |(_, figures)| {
+    let streams: Vec<String> = camera.streams.iter().map(|stream| stream.role.letter().to_string()).collect();
+    let rates = entry.open.map_or_else(String::new, |(_, figures)| {
         let rate = |rate: Option<f64>| rate.map_or_else(|| "–".to_owned(), |rate| format!("{rate:.1}"));
         let size = figures.size.map_or_else(String::new, |(width, height)| format!("{width}×{height} "));
         format!("{size}{} → {}", rate(figures.declared.map(lattice_core::FrameRate::per_second)), rate(figures.arrived))
@@ -77,11 +129,14 @@ fn row(app: &App, camera: &Camera) -> Vec<Said> {
     let calm = |text: String| (text, Tone::Calm);
     vec![
         state,
-        calm(name),
+        if entry.exposed.is_some() { (format!("{name} !"), Tone::Bright) } else { calm(name) },
         calm(dash(&camera.group)),
         calm(dash(&camera.address)),
         calm(if streams.is_empty() { "–".into() } else { streams.join(" ") }),
         calm(rates),
+        calm(entry.open.and_then(|(_, figures)| figures.transport).map_or_else(|| "–".into(), |by| by.word().to_owned())),
+        clock_said(app, entry),
+        calm(entry.seen.map_or_else(|| "–".into(), |at| ago(at, app.utc))),
         calm(if made.is_empty() { "–".into() } else { made }),
         match app.desk.firmware_fault(camera) {
             Some(_) => (format!("{} !", dash(&camera.firmware)), Tone::Bright),
@@ -90,8 +145,20 @@ fn row(app: &App, camera: &Camera) -> Vec<Said> {
     ]
 }
 
+/// How far the device's clock is off, as it told; else what its reports show, where that is beyond any path.
+fn clock_said(app: &App, entry: &Entry<'_>) -> Said {
+    if let Some(offset) = entry.clock_off() {
+        let beyond = u128::from(offset.micros.unsigned_abs()) > app.desk.site.clock_limit().as_micros();
+        let tone = if beyond { Tone::Bright } else { Tone::Calm };
+        return (off_text(offset.micros), tone);
+    }
+    let shown = entry.open.and_then(|(_, figures)| figures.clock_off_micros);
+    shown.map_or(("–".into(), Tone::Calm), |off| (off_text(off), Tone::Bright))
+}
+
 /// What is known of one camera.
-fn about<'a>(app: &App, theme: Theme, camera: &Camera) -> Vec<Line<'a>> {
+fn about<'a>(app: &App, theme: Theme, entry: &Entry<'_>) -> Vec<Line<'a>> {
+    let camera: &Camera = entry.camera;
     let pair = |label: &str, text: String, tone: Tone| {
         let label = if label.is_empty() { String::new() } else { format!("{label} ") };
         vec![Span::styled(label, theme.tone(Tone::Faint)), Span::styled(format!("{text}   "), theme.tone(tone))]
@@ -108,14 +175,22 @@ fn about<'a>(app: &App, theme: Theme, camera: &Camera) -> Vec<Line<'a>> {
         let user = app.desk.site.sign_in(name).map_or_else(|| name.clone(), |sign_in| sign_in.user.clone());
         pair("signs in as", user, Tone::Calm)
     }));
+    match &camera.trust {
+        CertificateTrust::Verify => {}
+        CertificateTrust::Pinned(_) => first.extend(pair("certificate", "pinned".into(), Tone::Calm)),
+        CertificateTrust::Off => first.extend(pair("certificate", "not verified".into(), Tone::Bright)),
+    }
     let mut lines = vec![Line::from(first)];
     if let Some(fault) = app.desk.firmware_fault(camera) {
         lines.push(Line::styled(format!("its firmware is known for a fault: {fault}"), theme.tone(Tone::Bright)));
     }
+    if let Some(exposed) = entry.exposed {
+        lines.push(Line::styled(format!("exposed: {}", exposed.reason()), theme.tone(Tone::Bright)));
+    }
     for stream in camera.streams.iter().filter(|stream| stream.role != Role::Third) {
         lines.push(Line::from(pair(stream.role.word(), stream.target.to_string(), Tone::Calm)));
     }
-    if let Some((_, figures)) = figures(app, camera) {
+    if let Some((_, figures)) = entry.open {
         let mut last =
             figures.transport.map(|transport| pair("transport", transport.word().to_owned(), Tone::Calm)).unwrap_or_default();
         last.extend(figures.clock_off_micros.into_iter().flat_map(|off| pair("clock", off_text(off), Tone::Bright)));

@@ -62,6 +62,13 @@ fn a_site_is_read_whole() {
     assert_eq!(site.free_name("Event feed"), "Event feed 2");
 }
 
+/// A camera that is listened for, with a session description on line 6.
+fn listening(url: &str, sdp: &str) -> String {
+    format!(
+        "[[camera]]\nname = \"a\"\n[[camera.stream]]\nrole = \"main\"\nurl = \"{url}\"\nsdp = \"v=0\\n{sdp}\\na=rtpmap:96 H264/90000\\n\"\n"
+    )
+}
+
 #[test]
 fn what_is_not_understood_is_told_by_line_and_column() {
     for (text, line, column, want) in [
@@ -75,6 +82,16 @@ fn what_is_not_understood_is_told_by_line_and_column() {
         ("[[camera]]\nname = \"a\"\n[[camera.stream]]\nrole = \"main\"\nurl = \"rtsp://u:s3cret@c/x\"\n", 5, 7, "kept apart"),
         ("[[camera]]\nname = \"a\"\n[[camera.stream]]\nrole = \"main\"\nurl = \"c/x\"\n", 5, 7, "no rtsp://"),
         ("[[camera]]\nname = \"a\"\ntrust = \"sha256:12\"\n", 3, 9, "64 digits"),
+        ("passwords = \"vault\"\n", 1, 13, "keyring (where there is one) or file"),
+        ("clock-limit = 0\n", 1, 15, "0.01 to 86400 seconds"),
+        (&listening("udp://:5004", "m=video 5004 RTP/AVP 96"), 6, 7, "rtp://:5004"),
+        (&listening("rtp://:5004", "m=audio 5004 RTP/AVP 0"), 6, 7, "describes no video"),
+        (
+            &listening("rtp://:5004", "m=video 5004 RTP/SAVP 96\\na=crypto:1 AES_CM_128_HMAC_SHA1_80 inline:s3cret"),
+            6,
+            7,
+            "a key stands",
+        ),
     ] {
         let error = complaint(text);
         assert!(error.contains(&format!("line {line}, column {column}: ")) && error.contains(want), "{text}\n{error}");
@@ -98,6 +115,20 @@ fn a_change_keeps_remarks_order_and_everything_else() {
     }
     assert_eq!(SiteFile::open(file.path()).unwrap().site(), file.site());
     assert_eq!(file.site().camera("Slipway north"), Some(&camera));
+}
+
+#[test]
+fn a_session_description_and_the_sites_own_settings_are_kept() {
+    let (_folder, mut file) = file("passwords = \"file\"\nclock-limit = 0.5\n");
+    assert!(file.site().passwords_in_file && file.site().clock_limit() == Duration::from_millis(500));
+    let sdp = "v=0\nc=IN IP4 239.7.7.7\nm=video 5004 RTP/AVP 96\na=rtpmap:96 H264/90000\n";
+    let target = lattice_core::target::understand_description(sdp).unwrap();
+    let stream = Stream { role: Role::Main, target: target.clone(), interval: None };
+    let camera = Camera { name: "Regatta".into(), streams: vec![stream], ..Camera::default() };
+    file.change(|editor| editor.put_camera(&camera)).unwrap();
+    let again = SiteFile::open(file.path()).unwrap();
+    assert_eq!(again.site().camera("Regatta").unwrap().streams[0].target, target);
+    assert!(again.site().passwords_in_file, "what stood there still does");
 }
 
 #[test]
@@ -163,4 +194,100 @@ fn a_change_that_the_site_cannot_take_changes_nothing() {
     assert!(error.contains("no [[sign-in]]"), "{error}");
     assert_eq!(std::fs::read_to_string(file.path()).unwrap(), SITE);
     assert_eq!(file.site().cameras.len(), 2);
+}
+
+const WALL: &str = r#"link = 40.0
+
+[[camera]]
+name = "Slipway north"
+viewers = 2
+link = 8
+
+[[lattice]]   # before seven
+name = "morning six"
+layout = "1+5"
+tiles = [
+  { camera = "Slipway north", hold = "main", marked = true },
+  {},
+  { camera = "Gone", aspect = "fill" },
+]
+
+[[lattice]]
+name = "halves"
+places = [[0, 0, 6, 12], [6, 0, 6, 12]]
+
+[[tour]]
+name = "round"
+trouble-first = true
+stops = [{ lattice = "morning six", page = 1, seconds = 10 }, { lattice = "halves" }]
+
+[[screen]]
+name = "desk"
+shows = "round"
+"#;
+
+#[test]
+fn lattices_tours_and_screens_are_kept_and_follow_their_names() {
+    use lattice_core::lattice::{Aspect, Lattice, Placed};
+    use lattice_core::layout::Layout;
+    let (_folder, mut file) = file(WALL);
+    let site = file.site();
+    assert_eq!((site.link.unwrap().0, site.cameras[0].link.unwrap().0, site.cameras[0].viewers), (40e6, 8e6, Some(2)));
+    let six = site.lattice("morning six").unwrap().clone();
+    assert_eq!((six.layout().word().as_str(), six.tiles().len(), six.at(0).unwrap().hold), ("1+5", 3, Some(Role::Main)));
+    assert_eq!((six.at(1), six.at(2).unwrap().aspect), (None, Aspect::Fill), "a camera that is not there is kept");
+    assert_eq!(site.tours[0].stops[0].dwell, Duration::from_secs(10));
+    let halves = site.lattice("halves").unwrap().clone();
+    file.change(|editor| {
+        editor.put_lattice(&six)?;
+        editor.put_lattice(&halves)
+    })
+    .unwrap();
+    assert_eq!(file.site().lattice("morning six"), Some(&six));
+    let mut changed = halves.clone();
+    changed.put(1, Placed { camera: "Slipway north".into(), aspect: Aspect::Stretch, hold: Some(Role::Sub), marked: false });
+    let new = Lattice::even("all of it", ["Slipway north".to_owned(), "Gone".to_owned()]);
+    file.change(|editor| {
+        editor.put_lattice(&changed)?;
+        editor.put_lattice(&new)?;
+        editor.rename_lattice("morning six", "evening six")?;
+        editor.rename_camera("Slipway north", "Slipway")?;
+        editor.order_lattices(&["all of it", "evening six"])
+    })
+    .unwrap();
+    let site = SiteFile::open(file.path()).unwrap().site().clone();
+    assert_eq!(&site, file.site(), "what is written is what is read");
+    let names: Vec<&str> = site.lattices.iter().map(|lattice| lattice.name.as_str()).collect();
+    assert_eq!(names, ["all of it", "evening six", "halves"]);
+    assert_eq!((site.lattices[0].layout(), site.lattices[2].at(1).unwrap().camera.as_str()), (&Layout::Even(2), "Slipway"));
+    assert_eq!(site.tours[0].stops[0].lattice, "evening six");
+    let text = std::fs::read_to_string(file.path()).unwrap();
+    assert!(text.contains("# before seven"), "{text}");
+    file.change(|editor| editor.remove_lattice("evening six")).unwrap();
+    assert_eq!((file.site().tours[0].stops.len(), file.site().screens[0].shows.as_deref()), (1, Some("round")));
+    file.change(|editor| editor.remove_lattice("halves")).unwrap();
+    assert_eq!((file.site().tours.len(), file.site().screens[0].shows.as_deref()), (0, None), "it shows all cameras");
+}
+
+#[test]
+fn a_lattice_that_is_not_understood_is_told_by_line_and_column() {
+    for (from, to, line, told) in [
+        (r#""1+5""#, r#""1+6""#, 10, "even 9"),
+        (r#""1+5""#, r#""even 65""#, 10, "1 to 64 places"),
+        ("[6, 0, 6, 12]", "[5, 0, 7, 12]", 19, "places 1 and 2 overlap"),
+        ("[6, 0, 6, 12]", "[6, 0, 7, 12]", 19, "place 2 leaves the grid"),
+        (r#"hold = "main""#, r#"hold = "fourth""#, 12, "main, sub or third"),
+        (r#"aspect = "fill""#, r#"aspect = "crop""#, 14, "fit, fill or stretch"),
+        (r#"name = "halves""#, r#"name = "morning six""#, 18, "another lattice"),
+        ("page = 1", "page = 0", 24, "counted from 1"),
+        ("seconds = 10", "seconds = 1", 24, "2 to 86400"),
+        (r#"{ lattice = "halves" }"#, r#"{ lattice = "thirds" }"#, 24, "no [[lattice]]"),
+        (r#"shows = "round""#, r#"shows = "square""#, 28, "no [[lattice]] or [[tour]]"),
+        ("link = 40.0", "link = 0", 1, "Mbit/s"),
+        ("viewers = 2", "viewers = 0", 5, "1 or more"),
+        ("layout = ", "layot = ", 10, "unknown field"),
+    ] {
+        let told_is = complaint(&WALL.replacen(from, to, 1));
+        assert!(told_is.contains(&format!("line {line},")) && told_is.contains(told), "{told_is}");
+    }
 }

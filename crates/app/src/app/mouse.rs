@@ -1,0 +1,116 @@
+//! The mouse on the wall: selecting, dragging cameras from tile to tile and from a list, dragging borders.
+
+use super::{App, Effect, Overlay};
+use crate::app::EditStep;
+use crate::app::picker::Pick;
+use crate::keymap::Action;
+use crate::view::{pick_row_at, regions};
+use lattice_core::layout::{Edge, UNITS};
+use ratatui::layout::{Position, Rect};
+
+/// What the mouse took hold of.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Dragged {
+    /// A tile, by its number through all pages.
+    Tile(usize),
+    /// A camera out of a list.
+    Camera(String),
+    /// A border: the place before it, its edge, and where it was taken.
+    Border(usize, Edge, Position),
+}
+
+impl App {
+    pub(super) fn click_tile(&mut self, at: Position) -> Vec<Effect> {
+        if matches!(self.overlay, Overlay::Edit(_))
+            && let Some((place, edge)) = self.border_at(at)
+        {
+            self.dragged = Some(Dragged::Border(place, edge, at));
+            return Vec::new();
+        }
+        let Some(region) = regions(self).tiles.into_iter().find(|region| region.whole.contains(at)) else {
+            return Vec::new();
+        };
+        let (hit, before) = (region.tile, self.selected);
+        self.selected = hit;
+        self.dragged = self.placed(hit).is_some().then(|| Dragged::Tile(self.tile_number(hit)));
+        if self.enlarged && before != hit {
+            self.same_tiles_since = self.now;
+            if let Some(camera) = self.selected_tile().map(|tile| tile.camera) {
+                self.plan_anew(camera);
+            }
+        }
+        if self.is_double_click(hit) && self.overlay == Overlay::None { self.act(Action::Enlarge) } else { self.settle() }
+    }
+
+    /// The border between two places at this cell, if it is one that can be dragged.
+    fn border_at(&self, at: Position) -> Option<(usize, Edge)> {
+        let places = regions::places(self);
+        let whole = places.iter().fold(Rect::default(), |all, place| if all.is_empty() { *place } else { all.union(*place) });
+        let right = |place: &Rect| place.right() < whole.right() && (place.right()..place.right() + 2).contains(&at.x);
+        let below = |place: &Rect| place.bottom() < whole.bottom() && place.bottom() == at.y + 1;
+        let beside = |place: &Rect| (place.top()..place.bottom()).contains(&at.y);
+        let under = |place: &Rect| (place.left()..place.right()).contains(&at.x);
+        let upright = places.iter().position(|place| right(place) && beside(place)).map(|place| (place, Edge::Right));
+        upright.or_else(|| places.iter().position(|place| below(place) && under(place)).map(|place| (place, Edge::Bottom)))
+    }
+
+    /// The button was let go.
+    pub(super) fn drop_at(&mut self, at: Position) -> Vec<Effect> {
+        let Some(dragged) = self.dragged.take() else { return Vec::new() };
+        let onto = || regions(self).tiles.into_iter().find(|region| region.whole.contains(at)).map(|region| region.tile);
+        match dragged {
+            Dragged::Tile(from) if !self.enlarged => {
+                if let Some(place) = onto().filter(|place| self.tile_number(*place) != from) {
+                    let to = self.tile_number(place);
+                    self.exchange(from, to);
+                    self.selected = place;
+                }
+            }
+            Dragged::Camera(name) if pick_row_at(self, at).is_none() => {
+                if let Some(place) = onto() {
+                    self.picker = None;
+                    let tile = self.tile_number(place);
+                    self.put_camera(tile, &name);
+                    self.selected = place;
+                }
+            }
+            Dragged::Border(place, edge, from) => {
+                let body = regions(self).body;
+                let units = |cells: i32, of: u16| {
+                    let unit = f64::from(of) / f64::from(UNITS);
+                    (f64::from(cells) / unit.max(1.0)).round() as i8
+                };
+                let by = match edge {
+                    Edge::Left | Edge::Right => units(i32::from(at.x) - i32::from(from.x), body.width),
+                    Edge::Top | Edge::Bottom => units(i32::from(at.y) - i32::from(from.y), body.height),
+                };
+                if by != 0 {
+                    self.edit_layout(EditStep::Border(place, edge, by));
+                }
+            }
+            Dragged::Tile(_) | Dragged::Camera(_) => {}
+        }
+        self.settle()
+    }
+
+    /// A line of the list was clicked: a camera may be dragged from it; a double click takes it.
+    pub(super) fn click_pick(&mut self, at: Position) -> Vec<Effect> {
+        let Some(row) = pick_row_at(self, at) else { return Vec::new() };
+        let line = self.picks().into_iter().nth(row);
+        if let Some(picker) = &mut self.picker {
+            picker.row = row;
+        }
+        self.dragged = line.and_then(|line| match line.pick {
+            Pick::Put(camera) | Pick::Camera(camera) => Some(Dragged::Camera(camera)),
+            _ => None,
+        });
+        if self.is_double_click(row) { self.act(Action::Take) } else { Vec::new() }
+    }
+
+    /// A layout was clicked; a double click takes it.
+    pub(super) fn click_layout(&mut self, at: Position) -> Vec<Effect> {
+        let Some(index) = crate::view::layout_at(self, at) else { return Vec::new() };
+        self.overlay = Overlay::Layouts(index);
+        if self.is_double_click(index) { self.act(Action::Take) } else { Vec::new() }
+    }
+}

@@ -1,0 +1,61 @@
+//! How much this machine decodes, measured.
+
+use crate::H264Decoder;
+use crossbeam_channel::{Receiver, bounded};
+use lattice_core::video::{NalKind, annex_b};
+use std::time::{Duration, Instant};
+
+/// Two seconds of a 640 × 360 stream, Constrained Baseline.
+const CLIP: &[u8] = include_bytes!("../../../fixtures/streams/h264_cbaseline_640x360_25.h264");
+const CLIP_PIXELS: f64 = 640.0 * 360.0;
+/// How long is decoded.
+const FOR: Duration = Duration::from_millis(80);
+
+/// Decodes a short stream on a thread of its own, on one core; the channel gives the megapixels a second that all cores
+/// would decode together.
+#[must_use]
+pub fn measure_decoding() -> Receiver<f64> {
+    let (sender, receiver) = bounded(1);
+    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let work = move || {
+        if let Some(one) = one_core() {
+            let _ = sender.send(one * cores as f64);
+        }
+    };
+    let _ = std::thread::Builder::new().name("calibrate".into()).spawn(work);
+    receiver
+}
+
+/// Megapixels a second on one core.
+fn one_core() -> Option<f64> {
+    let mut units: Vec<Vec<u8>> = Vec::new();
+    for nal in annex_b(CLIP) {
+        if nal.first().is_some_and(|first| NalKind::of(*first) == NalKind::Delimiter) {
+            units.push(Vec::new());
+        }
+        let unit = units.last_mut()?;
+        unit.extend([0, 0, 0, 1]);
+        unit.extend_from_slice(nal);
+    }
+    let mut decoder = H264Decoder::new().ok()?;
+    let (begin, mut pictures) = (Instant::now(), 0u32);
+    for (number, unit) in (0..).zip(units.iter().cycle()) {
+        if begin.elapsed() >= FOR {
+            break;
+        }
+        pictures += u32::from(matches!(decoder.decode(number, unit), Ok(Some(_))));
+    }
+    (pictures > 0).then(|| f64::from(pictures) * CLIP_PIXELS / 1e6 / begin.elapsed().as_secs_f64())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn this_machine_decodes_something() {
+        let measured = measure_decoding().recv_timeout(Duration::from_secs(20)).unwrap();
+        // A figure that says nothing of the machine would be the same for an empty clip.
+        assert!(measured > 1.0 && measured < 1e6, "{measured} MP/s");
+    }
+}
