@@ -149,7 +149,7 @@ pub fn unreached(target: &Target, why: &str) -> Intake {
     let camera = match target {
         Target::Device { host, .. } => Camera { address: Some(host.clone()), ..Camera::default() },
         Target::Url(url) => {
-            let stream = Stream { role: Role::Main, target: target.clone().with_credentials(None), interval: None };
+            let stream = Stream { role: Role::Main, target: target.clone().with_credentials(None), interval: None, buffer: None };
             Camera { address: Some(url.host().to_owned()), streams: vec![stream], ..Camera::default() }
         }
         Target::Listen { .. } => Camera::default(),

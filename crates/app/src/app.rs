@@ -1,6 +1,7 @@
 //! The wall's state and what changes it. No handles here: what is to be done outside comes out as
 //! [`Effect`]s.
 
+mod bench;
 mod cameras;
 pub mod lattices;
 mod mouse;
@@ -12,7 +13,8 @@ mod steps;
 mod streams;
 mod tour;
 
-pub use picker::{PickKind, Picker};
+pub use bench::{Bench, BenchStep, MOST as BENCH_MOST};
+pub use picker::{Pick, PickKind, Picker};
 pub use placing::EditStep;
 pub use roster::{Entry, GroupBy, RosterLine, RosterOrder, SortBy};
 pub use site::{CameraDef, FeedKey, Site, StreamDef, Tile};
@@ -22,7 +24,7 @@ use crate::desk::{Desk, Errand, Page};
 use crate::keymap::{Action, Context, DeskStep, WallStep, action};
 use crate::theme::Tone;
 use crate::view::{desk_list, regions};
-use lattice_core::meter::{Dropout, Figures};
+use lattice_core::meter::{Dropout, Figures, History, Sample};
 use lattice_core::{Cause, Mono, Role, Verdict, Wall};
 use lattice_media::{DamageChoice, TilePicture};
 use lattice_net::Origin;
@@ -143,6 +145,12 @@ pub struct App {
     pub screen: Option<String>,
     /// What other screens show, by their names; those that do not run are missing.
     pub other_screens: BTreeMap<String, String>,
+    /// Streams side by side.
+    pub bench: Bench,
+    /// Receive buffers that were set here; `None` for the default again.
+    pub buffers: HashMap<FeedKey, Option<Duration>>,
+    /// What the figures were.
+    pub history: HashMap<FeedKey, History>,
     /// There is neither header nor footer: a small window, or pictures only.
     pub bare: bool,
     /// The selected tile fills the wall.
@@ -201,6 +209,9 @@ impl App {
             picker: None,
             screen: None,
             other_screens: BTreeMap::new(),
+            bench: Bench::default(),
+            buffers: HashMap::new(),
+            history: HashMap::new(),
             bare: false,
             enlarged: false,
             overlay: Overlay::None,
@@ -263,18 +274,6 @@ impl App {
     /// Name of a camera.
     pub fn camera_name(&self, camera: usize) -> &str {
         self.site.cameras.get(camera).map_or("", |camera| camera.name.as_str())
-    }
-
-    /// Streams that must be decoded, with the place each is for.
-    pub fn visible(&self) -> Vec<(FeedKey, usize)> {
-        if !self.shows_wall() {
-            return Vec::new();
-        }
-        let shown = regions(self).tiles;
-        let tiles = shown.iter().filter_map(|region| self.tile_at(region.tile));
-        tiles
-            .flat_map(|tile| [Some(tile.key()), tile.next_key()].into_iter().flatten().map(move |key| (key, tile.place)))
-            .collect()
     }
 
     /// A key was pressed.
@@ -347,6 +346,13 @@ impl App {
                 self.act(Action::Desk(DeskStep::Row(wheel)))
             }
             (Context::Roster | Context::Find | Context::Check | Context::Device | Context::Listen, _) => self.click_list(at),
+            (Context::Bench, 0) => {
+                let panes = crate::view::panes(self, regions(self).body);
+                let clicked = panes.iter().position(|(_, picture, below)| picture.contains(at) || below.contains(at));
+                self.bench.selected = clicked.unwrap_or(self.bench.selected);
+                Vec::new()
+            }
+            (Context::Bench, _) => self.act(Action::Bench(BenchStep::Charts(wheel))),
             (Context::Wall | Context::Edit, 0) => self.click_tile(at),
             (Context::Pick, 0) => self.click_pick(at),
             (Context::Pick, _) => {
@@ -426,6 +432,7 @@ impl App {
             Action::Desk(step) => return self.at_desk(step),
             Action::Wall(step) => return self.wall_step(step),
             Action::Edit(step) => self.edit_layout(step),
+            Action::Bench(step) => return self.bench_step(step),
             Action::PickRow(rows) => self.pick_row(rows),
             Action::Take => return self.take_overlay(),
             Action::Back if self.picker.is_some() => self.picker = None,
@@ -563,6 +570,8 @@ impl App {
     ) -> Vec<Effect> {
         self.figures = figures;
         self.pictures = pictures;
+        self.remember();
+        self.align();
         self.tell_dropouts();
         // Every one of them, not only the first.
         let ended = (0..self.tiles.len()).filter(|index| self.finish_switch(*index)).count();
@@ -589,6 +598,16 @@ impl App {
         self.bar_failed(next);
         self.say(Tone::Alarm, text);
         true
+    }
+
+    /// Keeps what the figures were, once a second.
+    fn remember(&mut self) {
+        for (key, figures) in &self.figures {
+            let history = self.history.entry(*key).or_default();
+            if history.is_due(self.now) {
+                history.push(self.now, Sample::of(figures));
+            }
+        }
     }
 
     fn tell_dropouts(&mut self) {

@@ -100,7 +100,7 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         let sub = understand(&camera.sub)?.target;
         let sign_in = main.credentials().cloned();
         let streams = [(Role::Main, main), (Role::Sub, sub)]
-            .map(|(role, target)| Stream { role, target: target.with_credentials(None), interval: None })
+            .map(|(role, target)| Stream { role, target: target.with_credentials(None), interval: None, buffer: None })
             .to_vec();
         let sign_in = sign_in.map(|sign_in| kept.keep_sign_in(&sign_in, &PasswordSource::Kept)).transpose()?;
         let address = camera.service.split(':').next().map(str::to_owned);

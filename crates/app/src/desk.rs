@@ -21,6 +21,7 @@ use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, Role, Site};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use std::time::Duration;
 use tui_input::Input;
 
 /// What fills the screen.
@@ -43,6 +44,8 @@ pub enum Page {
     Device,
     /// Ports that senders push to.
     Listen,
+    /// Streams side by side.
+    Bench,
 }
 
 impl Page {
@@ -57,6 +60,7 @@ impl Page {
             Self::Check => Context::Check,
             Self::Device => Context::Device,
             Self::Listen => Context::Listen,
+            Self::Bench => Context::Bench,
         }
     }
 }
@@ -153,6 +157,8 @@ pub enum Errand {
     Remove(String),
     /// Undo the last removal.
     Undo,
+    /// Keep the receive buffer of a camera's stream; that of its place for `None`.
+    Buffer(String, Role, Option<Duration>),
     /// Keep these lattices, and no others, in the site file.
     SaveLattices(Vec<Lattice>),
     /// Ask the device of a camera what it is and offers.

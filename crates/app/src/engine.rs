@@ -2,9 +2,10 @@
 
 use crate::app::{CameraDef, FeedKey, Site};
 use crossbeam_channel::Sender;
-use lattice_core::TransportChoice;
 use lattice_core::clock::Told;
 use lattice_core::meter::Figures;
+use lattice_core::playout::Playout;
+use lattice_core::{Transport, TransportChoice};
 use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
 use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
 use std::collections::HashMap;
@@ -47,6 +48,7 @@ struct Feed {
     slot: Arc<Slot>,
     stations: mpsc::Sender<Station>,
     wanted: Option<Wanted>,
+    playout: Playout,
 }
 
 /// Opens and closes streams and hands out what they give.
@@ -151,8 +153,12 @@ impl Engine {
         });
         lane.on_damage(self.choice);
         let camera = self.site.cameras.get(key.camera);
-        let transport =
-            camera.map(|camera| camera.transport).filter(|own| *own != TransportChoice::Auto).unwrap_or(self.transport);
+        let own = camera.map(|camera| camera.transport).filter(|own| *own != TransportChoice::Auto).unwrap_or(self.transport);
+        let transport = match key.by {
+            Some(Transport::Udp) => TransportChoice::Udp,
+            Some(Transport::Tcp) => TransportChoice::Tcp,
+            _ => own,
+        };
         let trust = camera.map_or(lattice_net::Trust::Verify, |camera| camera.trust);
         let config =
             SourceConfig { trust, key: stream.key.clone(), ..SourceConfig::from_origin(stream.origin.clone(), transport) };
@@ -162,7 +168,7 @@ impl Engine {
         if let Some(told) = self.told.get(&key.camera) {
             let _ = stations.try_send(Station::Clock(*told));
         }
-        self.feeds.insert(key, Feed { source, lane, slot, stations, wanted: None });
+        self.feeds.insert(key, Feed { source, lane, slot, stations, wanted: None, playout: Playout::AtOnce });
     }
 
     /// Closes a stream politely.
@@ -183,6 +189,14 @@ impl Engine {
         }
         feed.wanted = wanted;
         feed.lane.want(wanted);
+    }
+
+    /// When units of a stream go on to its decoder.
+    pub fn playout(&mut self, key: FeedKey, playout: Playout) {
+        let Some(feed) = self.feeds.get_mut(&key).filter(|feed| feed.playout != playout) else { return };
+        if feed.stations.try_send(Station::Playout(playout)).is_ok() {
+            feed.playout = playout;
+        }
     }
 
     /// Open streams.

@@ -183,6 +183,12 @@ impl Errands {
                     ..Outcome::default()
                 })
             }
+            Errand::Buffer(name, role, buffer) => {
+                let mut camera = self.camera(&name)?;
+                camera.streams.iter_mut().filter(|stream| stream.role == role).for_each(|stream| stream.buffer = buffer);
+                self.change(|editor| editor.put_camera(&camera))?;
+                Ok(Outcome::default())
+            }
             Errand::SaveLattices(lattices) => self.save_lattices(&lattices),
             Errand::AskDevice(name) => self.ask_device(&name).map(|()| Outcome::default()),
             Errand::SetClock(name) => {

@@ -73,7 +73,7 @@ pub async fn take_in(target: &Target, patterns: &[PathPattern]) -> Result<Intake
         Target::Url(url) => {
             let interval = Some(Duration::from_secs(5));
             let target = Target::Url(url.clone().with_credentials(None));
-            let still = Stream { role: Role::Main, target, interval };
+            let still = Stream { role: Role::Main, target, interval, buffer: None };
             Ok(one(Camera { address: Some(url.host().to_owned()), streams: vec![still], ..Camera::default() }))
         }
         Target::Device { host, port, credentials } => device(host, *port, credentials.as_ref(), patterns).await,
@@ -85,7 +85,7 @@ fn one(camera: Camera) -> Intake {
 }
 
 fn stream(role: Role, target: Target) -> Stream {
-    Stream { role, target: target.with_credentials(None), interval: None }
+    Stream { role, target: target.with_credentials(None), interval: None, buffer: None }
 }
 
 /// A stream's address: the device may tell of the others.

@@ -1,6 +1,6 @@
 //! Keys and what they do: one table, from which help and footer are printed.
 
-use crate::app::EditStep;
+use crate::app::{BenchStep, EditStep};
 use lattice_store::Role;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
@@ -47,6 +47,8 @@ pub enum Context {
     Numbers,
     /// The layout is changed by hand.
     Edit,
+    /// Streams side by side.
+    Bench,
 }
 
 impl Context {
@@ -78,6 +80,7 @@ impl Context {
             Self::Plan => "Plan",
             Self::Numbers => "Tile numbers",
             Self::Edit => "Layout by hand",
+            Self::Bench => "Bench",
         }
     }
 }
@@ -260,6 +263,8 @@ pub enum Action {
     Wall(WallStep),
     /// A step of changing the layout by hand.
     Edit(EditStep),
+    /// A step on the bench.
+    Bench(BenchStep),
     /// Move the selected line of a list.
     PickRow(i32),
     /// Take what is selected in front of the wall.
@@ -322,6 +327,13 @@ pub const KEYMAP: &[Binding] = &[
         Action::Wall(WallStep::Palette),
         "everything by a few letters: actions, cameras, lattices",
         Some("all"),
+    ),
+    row(
+        Context::Wall,
+        "B",
+        Action::Bench(BenchStep::Open),
+        "the bench: main and sub of this camera side by side; add others there",
+        Some("bench"),
     ),
     row(Context::Wall, "v", Action::Wall(WallStep::Layouts), "choose a layout", Some("layout")),
     row(Context::Wall, "V", Action::Wall(WallStep::Edit), "change the layout by hand: split, join, move borders", None),
@@ -403,6 +415,7 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Roster, "I", Action::Desk(DeskStep::CheckAll), "reach check of all cameras", None),
     row(Context::Roster, "e", Action::Desk(DeskStep::Type(TypingKind::Rename)), "give it another name", Some("rename")),
     row(Context::Roster, "g", Action::Desk(DeskStep::Type(TypingKind::Group)), "put it into a group", None),
+    row(Context::Roster, "B", Action::Bench(BenchStep::Open), "the bench: its main and sub side by side", None),
     row(Context::Roster, "o", Action::Desk(DeskStep::Toggle), "switch it off or on", None),
     row(Context::Roster, "x", Action::Desk(DeskStep::Remove), "take it out of the site", Some("remove")),
     row(Context::Roster, "u", Action::Desk(DeskStep::Undo), "bring the last one back", None),
@@ -588,6 +601,41 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Edit, "w", Action::Wall(WallStep::Save), "save the lattices", None),
     row(Context::Edit, "esc V q", Action::Back, "done", Some("done")),
     row(Context::Edit, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Bench, "right l tab", Action::Bench(BenchStep::Select(1)), "select the next stream", None),
+    row(Context::Bench, "left h backtab", Action::Bench(BenchStep::Select(-1)), "select the stream before", None),
+    row(Context::Bench, "a", Action::Bench(BenchStep::Add), "add a stream, four at most", Some("add")),
+    row(Context::Bench, "x", Action::Bench(BenchStep::Remove), "take the selected stream off", Some("remove")),
+    row(Context::Bench, "m", Action::Bench(BenchStep::SwitchStream), "the camera's other stream in its place", Some("main/sub")),
+    row(Context::Bench, "t", Action::Bench(BenchStep::BothTransports), "the selected stream by UDP and by TCP", Some("UDP/TCP")),
+    row(
+        Context::Bench,
+        "A",
+        Action::Bench(BenchStep::Align),
+        "align: delay all to the slowest, so that one event appears at once; or not",
+        Some("align"),
+    ),
+    row(Context::Bench, "+ =", Action::Bench(BenchStep::Buffer(1)), "20 ms more receive buffer", Some("buffer")),
+    row(Context::Bench, "-", Action::Bench(BenchStep::Buffer(-1)), "20 ms less", None),
+    row(
+        Context::Bench,
+        "p",
+        Action::Bench(BenchStep::TakeProposal),
+        "the buffer that was measured to be enough",
+        Some("proposed"),
+    ),
+    row(Context::Bench, "P", Action::Bench(BenchStep::DefaultBuffer), "the default buffer of its place again", None),
+    row(Context::Bench, "s", Action::Bench(BenchStep::Span), "look back on 1 minute, 10 minutes, 1 hour, 1 day", Some("span")),
+    row(
+        Context::Bench,
+        "down j",
+        Action::Bench(BenchStep::Charts(1)),
+        "the next chart first, where there is no room for all",
+        None,
+    ),
+    row(Context::Bench, "up k", Action::Bench(BenchStep::Charts(-1)), "the chart before", None),
+    row(Context::Bench, "?", Action::Help, "this help", Some("help")),
+    row(Context::Bench, "esc q B", Action::Back, "back to the wall", Some("back")),
+    row(Context::Bench, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Faults, "1", Action::Order(0), "", None),
     row(Context::Faults, "2", Action::Order(1), "", None),
     row(Context::Faults, "3", Action::Order(2), "", None),

@@ -297,7 +297,7 @@ pub fn wall(
         looked_at_screens: Instant::now(),
         decoding: lattice_media::measure_decoding(),
         standin,
-        theme: Theme { depth },
+        theme: Theme::new(depth),
         reported: HashMap::new(),
         quit: false,
     };
@@ -430,7 +430,7 @@ impl Wall {
             self.app.streams.machine = Some(measured);
             self.app.on_site();
         }
-        while self.painters.len() < self.app.lattices.shown().places() {
+        while self.painters.len() < self.app.lattices.shown().places().max(crate::app::BENCH_MOST) {
             self.painters.push((self.new_painter)());
         }
         self.bell.answered();
@@ -447,19 +447,17 @@ impl Wall {
     /// Tells every decoder what its tiles can show: the largest of them.
     fn tell_wanted(&mut self) {
         let regions = view::regions(&self.app);
-        let visible = self.app.visible();
+        let watched = view::watched(&self.app);
         // What the tour shows next has its pictures when it turns.
         let ahead = self.app.decoded_ahead();
         let some = regions.tiles.first().map(|region| region.picture).unwrap_or_default();
         for key in self.engine.keys() {
-            let places = visible.iter().filter(|(visible, _)| *visible == key).map(|(_, place)| *place);
-            let shown = places.filter_map(|place| {
-                let region = regions.tiles.iter().find(|region| region.tile == place)?;
-                Some((place, region.picture, self.app.placed(place).map(|placed| placed.aspect).unwrap_or_default()))
-            });
+            let shown = watched.iter().filter(|watched| watched.key == key);
+            let shown = shown.map(|watched| (watched.painter, watched.area, watched.aspect));
             let shown = shown.chain(ahead.contains(&key).then_some((0, some, Aspect::Fit)));
             let wanted = shown.filter_map(|(place, area, aspect)| Some(self.painters.get(place)?.wanted(area, aspect)));
             let wanted = wanted.filter(|wanted| wanted.width > 0 && wanted.height > 0);
+            self.engine.playout(key, self.app.playout(key));
             self.engine.want(key, wanted.max_by_key(|wanted| wanted.width * wanted.height));
         }
     }
@@ -475,7 +473,7 @@ impl Wall {
             app.area = frame.area();
             drawn = view::draw(app, *theme, painters, frame.buffer_mut());
         })?;
-        for key in drawn.iter().filter_map(|place| self.app.tile_at(*place)).map(crate::app::Tile::key) {
+        for key in drawn {
             let Some(number) = self.app.pictures.get(&key).map(|picture| picture.number) else { continue };
             if self.reported.insert(key, number) != Some(number) {
                 self.engine.drawn(key, number);

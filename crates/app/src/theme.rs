@@ -61,6 +61,11 @@ pub struct Theme {
 }
 
 impl Theme {
+    /// The usual look.
+    pub const fn new(depth: ColourDepth) -> Self {
+        Self { depth }
+    }
+
     /// The ground that everything stands on.
     pub const fn ground(self) -> Style {
         match self.depth {

@@ -10,6 +10,8 @@
 //!  14:01:12 Car lane 2: no picture for 3.2 s ...        enter enlarge  ? help          footer
 //! ```
 
+mod bench;
+mod chart;
 mod desk;
 mod frame;
 mod layouts;
@@ -21,16 +23,18 @@ mod pulse;
 pub mod regions;
 mod tile;
 
+pub use bench::{CHARTS, panes};
 pub use desk::{port_of, sorts_by};
 pub use layouts::layout_at;
 pub use picker::pick_row_at;
 pub use regions::regions;
 
-use crate::app::{App, Overlay};
+use crate::app::{App, FeedKey, Overlay};
 use crate::desk::{Page, Typing};
 use crate::keymap::Context;
 use crate::paint::CellPainter;
 use crate::theme::{Theme, Tone};
+use lattice_core::lattice::Aspect;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::Line;
@@ -42,8 +46,44 @@ pub const LEAST: (u16, u16) = (60, 16);
 /// The least without header and footer.
 pub const LEAST_BARE: (u16, u16) = (24, 8);
 
-/// Draws everything; gives the tiles whose picture is on the screen.
-pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buffer) -> Vec<usize> {
+/// A stream that is on the screen.
+#[derive(Debug, Clone, Copy)]
+pub struct Watched {
+    /// The stream.
+    pub key: FeedKey,
+    /// Its painter: the place of the page, or on the bench.
+    pub painter: usize,
+    /// Where its picture stands.
+    pub area: Rect,
+    /// How.
+    pub aspect: Aspect,
+}
+
+/// The streams that must be decoded, with where each is shown; also those that a tile changes to.
+pub fn watched(app: &App) -> Vec<Watched> {
+    let regions = regions(app);
+    match app.page {
+        Page::Wall => regions
+            .tiles
+            .iter()
+            .filter_map(|region| Some((region, app.tile_at(region.tile)?)))
+            .flat_map(|(region, tile)| {
+                let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
+                let keys = [Some(tile.key()), tile.next_key()].into_iter().flatten();
+                keys.map(move |key| Watched { key, painter: region.tile, area: region.picture, aspect })
+            })
+            .collect(),
+        Page::Bench => bench::panes(app, regions.body)
+            .into_iter()
+            .enumerate()
+            .map(|(painter, (key, area, _))| Watched { key, painter, area, aspect: Aspect::Fit })
+            .collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// Draws everything; gives the streams whose picture is on the screen.
+pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buffer) -> Vec<FeedKey> {
     let area = app.area;
     buf.set_style(area, theme.ground());
     let least = if app.bare && app.page == Page::Wall { LEAST_BARE } else { LEAST };
@@ -54,10 +94,15 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buf
     let regions = regions(app);
     if app.page != Page::Wall {
         frame::header(app, theme, regions.header, buf);
-        desk::draw(app, theme, regions.body, buf);
+        let drawn = if app.page == Page::Bench {
+            bench::draw(app, theme, regions.body, painters, buf)
+        } else {
+            desk::draw(app, theme, regions.body, buf);
+            Vec::new()
+        };
         frame::footer(app, theme, regions.footer, buf);
         in_front(app, theme, buf);
-        return Vec::new();
+        return drawn;
     }
     frame::header(app, theme, regions.header, buf);
     frame::footer(app, theme, regions.footer, buf);
@@ -68,12 +113,10 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buf
     }
     let mut drawn = Vec::new();
     for region in &regions.tiles {
-        if app.tile_at(region.tile).is_none() {
-            tile::empty(app, theme, region, buf);
-        } else if let Some(painter) = painters.get_mut(region.tile)
-            && tile::draw(app, theme, region, painter, buf)
-        {
-            drawn.push(region.tile);
+        match (app.tile_at(region.tile), painters.get_mut(region.tile)) {
+            (None, _) => tile::empty(app, theme, region, buf),
+            (Some(tile), Some(painter)) => drawn.extend(tile::draw(app, theme, region, painter, buf).then(|| tile.key())),
+            (Some(_), None) => {}
         }
         tile::signs(app, theme, region, buf);
     }

@@ -127,7 +127,8 @@ impl CaptureClock {
         }
     }
 
-    const fn raw_delay(&self, arrival: Mono, timestamp: i64) -> i64 {
+    /// Arrival minus media time, in microseconds; only differences mean anything.
+    pub(crate) const fn raw_delay(&self, arrival: Mono, timestamp: i64) -> i64 {
         arrival.as_micros() as i64 - self.rate.micros(Ticks(timestamp))
     }
 

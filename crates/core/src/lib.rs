@@ -22,6 +22,7 @@ pub mod meter;
 pub mod multipart;
 pub mod onvif;
 pub mod plan;
+pub mod playout;
 pub mod receiver;
 mod role;
 pub mod rtcp;

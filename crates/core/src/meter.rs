@@ -6,6 +6,7 @@
 mod bitrate;
 mod dropout;
 mod figures;
+mod history;
 mod hub;
 mod keyframes;
 mod latency;
@@ -16,6 +17,7 @@ mod recent_loss;
 pub use bitrate::Bitrate;
 pub use dropout::{Dropout, DropoutKind, DropoutMeter};
 pub use figures::{Dropped, Figures, FrameCounts, Latency, LatencyBasis, Milestones, Spread};
+pub use history::{History, Sample, Span};
 pub use hub::Meter;
 pub use keyframes::KeyframeMeter;
 pub use latency::LatencyMeter;

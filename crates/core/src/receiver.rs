@@ -16,6 +16,8 @@ pub struct Unit {
     pub unit: AccessUnit,
     /// Whole, and so is everything it depends on.
     pub displayable: bool,
+    /// When it is to go on to the decoder; `None` is at once.
+    pub due: Option<Mono>,
 }
 
 /// Least and longest wait for a packet that is out of order; between them four times the jitter.
@@ -192,7 +194,7 @@ impl Receiver {
         }
         let displayable = stream.clean.on_access_unit(&unit);
         meter.on_unit(now, &unit, displayable);
-        sink(Unit { unit, displayable });
+        sink(Unit { due: meter.due(&unit), unit, displayable });
     }
 
     /// The session is over.
@@ -420,7 +422,7 @@ impl Stream {
             }
             let displayable = self.clean.on_access_unit(&unit);
             meter.on_unit(now, &unit, displayable);
-            sink(Unit { unit, displayable });
+            sink(Unit { due: meter.due(&unit), unit, displayable });
         }
         if let Some(demux) = self.assembler.transport_stream() {
             meter.on_transport_stream(demux);

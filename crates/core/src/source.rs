@@ -26,7 +26,7 @@ pub enum TransportChoice {
 }
 
 /// What a session really uses.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Transport {
     /// RTP over UDP.
     Udp,

@@ -151,6 +151,7 @@ const PARAMETERS: Parameters = Parameters {
 
 fn unit(n: usize, data: Vec<u8>) -> Unit {
     Unit {
+        due: None,
         displayable: true,
         unit: AccessUnit {
             number: n as u64,

@@ -16,6 +16,7 @@ fn fixture(name: &str) -> Vec<u8> {
 
 fn unit((n, data): (usize, Vec<u8>), keyframe: bool) -> Unit {
     Unit {
+        due: None,
         displayable: true,
         unit: AccessUnit {
             number: n as u64,

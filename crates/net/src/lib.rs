@@ -7,6 +7,7 @@
 /// What this program calls itself to servers.
 pub(crate) const AGENT: &str = concat!("amber-lattice/", env!("CARGO_PKG_VERSION"));
 
+mod buffer;
 pub mod clock;
 mod connect;
 mod connection;

@@ -143,11 +143,11 @@ impl Listener<'_> {
                 Wake::Time => {}
             }
             let now = clock::now();
-            let Driver { receiver, sink, .. } = driver;
+            let Driver { receiver, outlet, .. } = driver;
             let mut units: Vec<Unit> = Vec::new();
             receiver.tick(now, &mut |unit| units.push(unit));
             for unit in units {
-                give(sink, unit, receiver.parameters());
+                give(outlet.as_ref(), unit, receiver.parameters());
             }
             self.tell(driver, now);
             driver.publish_if_due(now);
@@ -184,14 +184,14 @@ impl Listener<'_> {
             }
         }
         self.sender = Some((from, arrival));
-        let Driver { receiver, sink, .. } = driver;
+        let Driver { receiver, outlet, .. } = driver;
         let mut units: Vec<Unit> = Vec::new();
         match self.form {
             Some(Form::Transport) => receiver.on_transport_stream(now, arrival, bytes, &mut |unit| units.push(unit)),
             _ => receiver.on_rtp(now, arrival, bytes, &mut |unit| units.push(unit)),
         }
         for unit in units {
-            give(sink, unit, receiver.parameters());
+            give(outlet.as_ref(), unit, receiver.parameters());
         }
     }
 

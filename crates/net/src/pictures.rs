@@ -97,11 +97,11 @@ fn begin(driver: &mut Driver, now: Mono, still: Option<Duration>) {
 }
 
 fn take(driver: &mut Driver, first: Mono, last: Mono, bytes: &[u8]) {
-    let Driver { receiver, sink, .. } = driver;
+    let Driver { receiver, outlet, .. } = driver;
     let mut units: Vec<Unit> = Vec::new();
     receiver.on_picture(last, first, bytes, &mut |unit| units.push(unit));
     for unit in units {
-        give(sink, unit, receiver.parameters());
+        give(outlet.as_ref(), unit, receiver.parameters());
     }
     driver.backoff.succeeded();
 }

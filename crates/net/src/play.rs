@@ -234,11 +234,11 @@ impl Session {
         }
         let now = clock::now();
         self.client.tick(now);
-        let Driver { receiver, sink, .. } = driver;
+        let Driver { receiver, outlet, .. } = driver;
         let mut units = Vec::new();
         receiver.tick(now, &mut |unit| units.push(unit));
         for unit in units {
-            give(sink, unit, receiver.parameters());
+            give(outlet.as_ref(), unit, receiver.parameters());
         }
         if driver.receiver.meter().has_picture() {
             driver.backoff.succeeded();
@@ -284,7 +284,7 @@ impl Session {
         let now = clock::now();
         let channels =
             self.playing.as_ref().filter(|playing| playing.details.transport == Transport::Tcp).map(|p| p.details.channels);
-        let Driver { receiver, sink, .. } = driver;
+        let Driver { receiver, outlet, .. } = driver;
         let mut used = 0;
         loop {
             match self.framer.next(self.input.bytes.get(used..self.input.filled).unwrap_or_default()) {
@@ -293,7 +293,7 @@ impl Session {
                     match frame {
                         Frame::Message(message) => self.client.on_message(now, message),
                         Frame::Packet { channel, data } if Some(channel) == channels.map(|(rtp, _)| rtp) => {
-                            receive(receiver, sink, now, now, data);
+                            receive(receiver, outlet.as_ref(), now, now, data);
                         }
                         Frame::Packet { channel, data } if Some(channel) == channels.map(|(_, rtcp)| rtcp) => {
                             receiver.on_rtcp(now, data);
@@ -318,9 +318,9 @@ impl Session {
     fn read_udp(&mut self, driver: &mut Driver) {
         let Some(udp) = &mut self.udp else { return };
         let pair = clock::pair();
-        let Driver { receiver, sink, .. } = driver;
+        let Driver { receiver, outlet, .. } = driver;
         udp.read_rtcp(pair, |arrival, bytes| receiver.on_rtcp(arrival, bytes));
-        let lost = udp.read_rtp(pair, |arrival, bytes| receive(receiver, sink, pair.mono, arrival, bytes));
+        let lost = udp.read_rtp(pair, |arrival, bytes| receive(receiver, outlet.as_ref(), pair.mono, arrival, bytes));
         receiver.on_kernel_drops(lost);
     }
 
@@ -383,7 +383,7 @@ impl Session {
 
 fn receive(
     receiver: &mut lattice_core::receiver::Receiver,
-    sink: &mut Option<crate::source::UnitSink>,
+    outlet: Option<&crate::buffer::Outlet>,
     now: Mono,
     arrival: Mono,
     bytes: &[u8],
@@ -392,6 +392,6 @@ fn receive(
     let mut units = Vec::new();
     receiver.on_rtp(now, arrival, bytes, &mut |unit| units.push(unit));
     for unit in units {
-        give(sink, unit, receiver.parameters());
+        give(outlet, unit, receiver.parameters());
     }
 }

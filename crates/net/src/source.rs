@@ -1,5 +1,6 @@
 //! One stream, for as long as it is wanted.
 
+use crate::buffer::Outlet;
 use crate::clock;
 use crate::connection::Trust;
 use crate::listen::{ListenConfig, listen};
@@ -9,6 +10,7 @@ use crate::play::{Play, attempt};
 use lattice_core::backoff::Backoff;
 use lattice_core::clock::Told;
 use lattice_core::meter::{Figures, Meter};
+use lattice_core::playout::Playout;
 use lattice_core::receiver::{Receiver, Unit};
 use lattice_core::rtp::Ssrc;
 use lattice_core::srtp::MasterKey;
@@ -130,6 +132,15 @@ pub enum Station {
     Visible(bool),
     /// Its device told its time.
     Clock(Told),
+    /// A unit went on to the decoder after its receive buffer.
+    Released {
+        /// Number of the access unit.
+        number: u64,
+        /// When.
+        at: Mono,
+    },
+    /// When units go on to the decoder from now on.
+    Playout(Playout),
 }
 
 /// Takes access units; called from the receiving task, so it must not block.
@@ -246,7 +257,7 @@ impl Source {
         let driver = Driver {
             config,
             receiver,
-            sink,
+            outlet: sink.map(|sink| Outlet::new(runtime, sink, stations.clone())),
             figures: figures_in,
             commands: commands_in,
             stations: stations_in,
@@ -298,7 +309,7 @@ impl Drop for Source {
 pub(crate) struct Driver {
     pub config: SourceConfig,
     pub receiver: Receiver,
-    pub sink: Option<UnitSink>,
+    pub outlet: Option<Outlet>,
     figures: watch::Sender<Arc<Figures>>,
     pub commands: mpsc::Receiver<Command>,
     stations: mpsc::Receiver<Station>,
@@ -418,6 +429,13 @@ impl Driver {
                 Station::Drawn { number, at } => meter.on_drawn(number, at),
                 Station::Visible(visible) => meter.on_visible(clock::now(), visible),
                 Station::Clock(told) => meter.on_clock_told(told),
+                Station::Released { number, at } => meter.on_released(number, at),
+                Station::Playout(playout) => {
+                    meter.set_playout(playout);
+                    if let Some(outlet) = &self.outlet {
+                        outlet.release_all();
+                    }
+                }
             }
         }
     }
@@ -430,7 +448,7 @@ impl Driver {
     }
 
     fn publish(&mut self, now: Mono) {
-        self.publish_at = now + if self.sink.is_some() { PUBLISH_EVERY } else { PUBLISH_UNSEEN_EVERY };
+        self.publish_at = now + if self.outlet.is_some() { PUBLISH_EVERY } else { PUBLISH_UNSEEN_EVERY };
         self.take_stations();
         self.receiver.meter().set_clocks(clock::pair());
         let figures = self.receiver.meter().read(now);
@@ -440,8 +458,8 @@ impl Driver {
 }
 
 /// A unit to whoever wants it.
-pub(crate) fn give(sink: &mut Option<UnitSink>, unit: Unit, parameters: Option<&Parameters>) {
-    if let Some(sink) = sink {
-        sink(unit, parameters);
+pub(crate) fn give(outlet: Option<&Outlet>, unit: Unit, parameters: Option<&Parameters>) {
+    if let Some(outlet) = outlet {
+        outlet.give(unit, parameters);
     }
 }

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use lattice_core::meter::{DropoutKind, Figures, LatencyBasis};
+use lattice_core::playout::Playout;
 use lattice_core::rtsp::DigestAlgorithm;
 use lattice_core::srtp::MasterKey;
 use lattice_core::verdict::SessionState;
@@ -277,6 +278,61 @@ fn a_slowed_camera_is_accused_and_a_delayed_path_shows_in_latency() {
     let slowed = wait(&source, "slowed", 25, |f| f.verdict == Verdict::Strained && f.cause == Some(Cause::CameraSlowed));
     assert!(slowed.sent.unwrap() < 22.0);
     wait(&source, "measured", 25, |f| f.sent.zip(rig.sent(f.at)).is_some_and(|(got, truth)| (got - truth).abs() < 0.3));
+}
+
+#[test]
+fn streams_of_unlike_paths_are_aligned_to_the_slowest() {
+    // The only test with two at a time.
+    let (near, far) = (rig(|_| {}), rig(|spec| spec.streams[1].fps = 10.0));
+    // A quick path, and one that is 250 ms longer and uneven.
+    let released = || {
+        let (sender, receiver) = std::sync::mpsc::channel::<i64>();
+        let sink: lattice_net::UnitSink = Box::new(move |unit: lattice_core::receiver::Unit, _: Option<&_>| {
+            let _ = sender.send(unit.unit.timestamp);
+        });
+        (sink, receiver)
+    };
+    let open = |rig: &Rig, sink| {
+        let url = rig.camera.url(Role::Sub).parse().unwrap();
+        let config = SourceConfig { decodes: false, ..SourceConfig::new(url, TransportChoice::Udp) };
+        Source::open(rig.runtime.handle(), config, Some(sink))
+    };
+    far.camera.inject(Fault::Delay {
+        base: Duration::from_millis(250),
+        jitter: Duration::from_millis(30),
+        lasting: Duration::from_secs(120),
+    });
+    let ((quick_sink, quick_units), (slow_sink, slow_units)) = (released(), released());
+    let (quick, slow) = (open(&near, quick_sink), open(&far, slow_sink));
+    for source in [&quick, &slow] {
+        assert!(source.stations().try_send(Station::Playout(Playout::Buffered(Duration::from_millis(100)))).is_ok());
+        // Held for the buffer, less what each was late by.
+        let held = Duration::from_millis(30)..Duration::from_millis(110);
+        wait(source, "buffered", 30, |f| {
+            let on_clock = f.latency.filter(|latency| latency.basis == LatencyBasis::Clock);
+            on_clock.is_some_and(|latency| held.contains(&latency.buffer.p50))
+                && f.arrival.is_some_and(|arrival| arrival.p99.is_some() && arrival.least_path.is_some())
+        });
+    }
+    let delay = Duration::from_millis(600);
+    for source in [&quick, &slow] {
+        let aligned = Playout::Aligned { delay, buffer: Duration::from_millis(100) };
+        assert!(source.stations().try_send(Station::Playout(aligned)).is_ok());
+    }
+    // Longer than the window of ten seconds: everything in it is aligned by then.
+    let total = |f: &Figures| f.latency.map(|latency| latency.path.p50 + latency.buffer.p50);
+    for source in [&quick, &slow] {
+        wait(source, "aligned", 30, |f| total(f).is_some_and(|total| total.abs_diff(delay) < Duration::from_millis(20)));
+    }
+    // The order of units is kept.
+    for units in [quick_units, slow_units] {
+        let came: Vec<i64> = units.try_iter().collect();
+        assert!(came.len() > 100 && came.is_sorted(), "{}", came.len());
+    }
+    // Without a buffer what waits goes on, and the next at once.
+    assert!(quick.stations().try_send(Station::Playout(Playout::AtOnce)).is_ok());
+    wait(&quick, "at once", 30, |f| f.latency.is_some_and(|latency| latency.buffer.p95 < Duration::from_millis(30)));
+    assert_eq!(quick.figures().arrival, None);
 }
 
 #[test]

@@ -96,6 +96,8 @@ pub struct Stream {
     pub target: Target,
     /// For stills: how often one is fetched.
     pub interval: Option<Duration>,
+    /// Its receive buffer; what its place needs for `None`.
+    pub buffer: Option<Duration>,
 }
 
 /// A camera, or a channel of a recorder, or a pushed stream.

@@ -1,6 +1,6 @@
 //! Lists that filter as one types: cameras for a tile, groups, lattices, everything.
 
-use super::{App, Effect};
+use super::{App, Effect, FeedKey};
 use crate::app::lattices::ALL;
 use crate::desk::Page;
 use crate::keymap::{Action, Context, KEYMAP};
@@ -30,6 +30,8 @@ pub enum PickKind {
     Tour,
     /// A screen that something is sent to.
     Screen,
+    /// A stream for the bench.
+    Bench,
 }
 
 impl PickKind {
@@ -43,6 +45,7 @@ impl PickKind {
             Self::Rename => "Another name for this lattice",
             Self::Duplicate => "Name of the new lattice",
             Self::Tour => "Tours",
+            Self::Bench => "Add a stream to the bench",
             Self::Screen => "Send to a screen (each opens its own connections)",
         }
     }
@@ -81,6 +84,8 @@ pub enum Pick {
     Tour(String),
     /// Send what is shown to this screen.
     Screen(String),
+    /// Put this stream on the bench.
+    Bench(FeedKey),
     /// Do this.
     Do(Action),
 }
@@ -108,6 +113,7 @@ impl App {
             PickKind::Lattice => self.lattice_lines(),
             PickKind::Tour => self.tour_lines(),
             PickKind::Screen => self.screen_lines(),
+            PickKind::Bench => self.bench_lines(),
             PickKind::Palette => {
                 let actions = KEYMAP.iter().filter(|binding| {
                     let here = binding.context == Context::Wall && !binding.help.is_empty();
@@ -304,6 +310,7 @@ impl App {
             Pick::Camera(name) => self.show_camera(&name),
             Pick::Tour(name) => self.begin_tour(&name),
             Pick::Screen(name) => return self.send(name),
+            Pick::Bench(key) => self.put_on_bench(key),
             Pick::Do(action) => return self.act(action),
         }
         Vec::new()

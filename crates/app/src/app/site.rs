@@ -2,7 +2,7 @@
 
 use lattice_core::plan::Short;
 use lattice_core::srtp::MasterKey;
-use lattice_core::{BitsPerSecond, Role, TransportChoice};
+use lattice_core::{BitsPerSecond, Role, Transport, TransportChoice};
 use lattice_net::{Origin, Trust};
 
 /// A stream of a camera.
@@ -64,6 +64,15 @@ pub struct FeedKey {
     pub camera: usize,
     /// Which of its streams.
     pub role: Role,
+    /// Received like this whatever the site says: on the bench.
+    pub by: Option<Transport>,
+}
+
+impl FeedKey {
+    /// A stream, received as the site says.
+    pub const fn new(camera: usize, role: Role) -> Self {
+        Self { camera, role, by: None }
+    }
 }
 
 /// A camera in a place of the page that is shown.
@@ -84,11 +93,11 @@ pub struct Tile {
 impl Tile {
     /// The stream shown.
     pub const fn key(&self) -> FeedKey {
-        FeedKey { camera: self.camera, role: self.role }
+        FeedKey::new(self.camera, self.role)
     }
 
     /// The stream that is waited for.
     pub fn next_key(&self) -> Option<FeedKey> {
-        self.switching.map(|role| FeedKey { camera: self.camera, role })
+        self.switching.map(|role| FeedKey::new(self.camera, role))
     }
 }

@@ -173,7 +173,7 @@ impl App {
 
     /// The stream that a camera begins with: one that is open with a picture, else the one preferred.
     pub(super) fn first_role(&self, camera: usize) -> Option<Role> {
-        let there = |role: Role| self.site.stream(FeedKey { camera, role }).is_some();
+        let there = |role: Role| self.site.stream(FeedKey::new(camera, role)).is_some();
         let open = self.streams.open.iter().find(|key| key.camera == camera && there(key.role)).map(|key| key.role);
         let preferred = Some(self.site.prefer).filter(|role| there(*role));
         open.or(preferred).or_else(|| self.site.cameras.get(camera)?.streams.first().map(|stream| stream.role))
@@ -303,7 +303,7 @@ impl App {
 
     fn candidates(&self, camera: usize) -> Vec<Candidate> {
         let Some(def) = self.site.cameras.get(camera) else { return Vec::new() };
-        let keys = def.streams.iter().map(|stream| FeedKey { camera, role: stream.role });
+        let keys = def.streams.iter().map(|stream| FeedKey::new(camera, stream.role));
         let open: Vec<FeedKey> = keys.clone().filter(|key| self.may_choose(*key)).collect();
         let keys = if open.is_empty() { keys.collect() } else { open }; // better one that failed than none
         keys.into_iter().map(|key| self.stream_facts(key).candidate).collect()
@@ -375,7 +375,7 @@ impl App {
             return;
         }
         if switching.is_some() && switching != tile.switching {
-            let key = FeedKey { camera: tile.camera, role: switching.unwrap_or(tile.role) };
+            let key = FeedKey::new(tile.camera, switching.unwrap_or(tile.role));
             if !self.streams.open.contains(&key) {
                 self.pictures.remove(&key);
             }
@@ -390,6 +390,9 @@ impl App {
         let mut wanted: BTreeSet<FeedKey> = self.tiles.iter().filter(|tile| tile.short.is_none()).map(Tile::key).collect();
         wanted.extend(self.tiles.iter().filter(|tile| tile.short.is_none()).filter_map(Tile::next_key));
         wanted.extend(self.streams_ahead());
+        if self.page == Page::Bench {
+            wanted.extend(&self.bench.streams);
+        }
         let mut load = self.streams.plan.plan.load.clone();
         let budgets = self.streams.plan.budgets.clone();
         for camera in (0..self.site.cameras.len()).filter(|camera| !self.tiles.iter().any(|tile| tile.camera == *camera)) {
@@ -399,7 +402,7 @@ impl App {
                 continue;
             }
             load.link += lightest.bitrate.0;
-            wanted.insert(FeedKey { camera, role: lightest.role });
+            wanted.insert(FeedKey::new(camera, lightest.role));
         }
         let left: Vec<FeedKey> = self.streams.open.difference(&wanted).copied().filter(|key| self.may_choose(*key)).collect();
         for key in &left {
@@ -445,11 +448,6 @@ impl App {
     /// A camera that can be shown, by its name.
     pub(super) fn camera_index(&self, name: &str) -> Option<usize> {
         self.site.cameras.iter().position(|def| def.name == name && !def.streams.is_empty())
-    }
-
-    /// Whether the wall is on the screen, not a page of the desk.
-    pub(super) fn shows_wall(&self) -> bool {
-        self.page == Page::Wall
     }
 }
 

@@ -1,3 +1,4 @@
+mod bench;
 mod desk;
 mod wall;
 
@@ -82,7 +83,7 @@ fn picture(number: u64) -> Arc<TilePicture> {
 fn draw(app: &App, depth: ColourDepth) -> Vec<String> {
     let mut buf = Buffer::empty(app.area);
     let mut painters: Vec<_> = app.tiles.iter().map(|_| CellPainter::new(PaintArg::Auto, depth, 0.5)).collect();
-    view::draw(app, Theme { depth }, &mut painters, &mut buf);
+    view::draw(app, Theme::new(depth), &mut painters, &mut buf);
     let row = |y: u16| (0..app.area.width).map(|x| buf[(x, y)].symbol().to_owned()).collect::<String>().trim_end().to_owned();
     (0..app.area.height).map(row).collect()
 }
@@ -191,10 +192,10 @@ fn trouble_is_told_by_sign_word_cause_and_advice_also_without_colour() {
 fn a_switch_keeps_the_old_picture_until_the_new_one_is_there() {
     let mut app = wall(4, 160, 50);
     let old = app.tiles[0].key();
-    let new = FeedKey { camera: 0, role: Role::Main };
+    let new = FeedKey::new(0, Role::Main);
     assert_eq!(press(&mut app, KeyCode::Char('m')), [Effect::Open(new)]);
     assert!(has(&draw(&app, ColourDepth::True), "S→M switching"));
-    assert!(app.visible().iter().any(|(key, _)| *key == new), "its first picture must be decoded");
+    assert!(view::watched(&app).iter().any(|watched| watched.key == new), "its first picture must be decoded");
     // Figures of the new stream alone change nothing.
     let mut figures = app.figures.clone();
     figures.insert(new, Arc::new(Figures::default()));
@@ -212,7 +213,7 @@ fn a_switch_keeps_the_old_picture_until_the_new_one_is_there() {
 #[test]
 fn a_switch_that_fails_or_is_taken_back_stays_where_it_was() {
     let mut app = wall(4, 160, 50);
-    let new = FeedKey { camera: 0, role: Role::Main };
+    let new = FeedKey::new(0, Role::Main);
     press(&mut app, KeyCode::Char('m'));
     assert_eq!((app.tiles[0].switching, app.hold(0)), (Some(Role::Main), Some(Role::Main)));
     press(&mut app, KeyCode::Char('m'));
@@ -243,10 +244,10 @@ fn selection_enlarging_and_the_mouse_agree() {
     press(&mut app, KeyCode::Down);
     assert_eq!(app.selected, 3, "no tile below");
     press(&mut app, KeyCode::Enter);
-    let decoded: Vec<usize> = app.visible().iter().map(|(_, place)| *place).collect();
+    let decoded: Vec<usize> = view::watched(&app).iter().map(|watched| watched.painter).collect();
     assert_eq!(decoded, [3, 3, 0, 1, 2], "the enlarged one with its heavier stream, the film strip");
     app.area = Rect::new(0, 0, 80, 24);
-    assert!(app.visible().iter().all(|(_, place)| *place == 3), "no room for a strip: hidden tiles are not decoded");
+    assert!(view::watched(&app).iter().all(|watched| watched.painter == 3), "no room for a strip: hidden tiles are not decoded");
     app.area = Rect::new(0, 0, 160, 50);
     press(&mut app, KeyCode::Tab);
     assert!(app.enlarged && app.selected == 0);

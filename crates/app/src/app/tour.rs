@@ -160,7 +160,7 @@ impl App {
         let Some((leg, _)) = self.next_leg().filter(|(_, left)| *left <= before) else { return Vec::new() };
         let Some(lattice) = self.lattices.named(&leg.lattice) else { return Vec::new() };
         let cameras = lattice.page(leg.page).filter_map(|(_, placed)| self.camera_index(&placed.camera));
-        cameras.filter_map(|camera| Some(FeedKey { camera, role: self.first_role(camera)? })).collect()
+        cameras.filter_map(|camera| Some(FeedKey::new(camera, self.first_role(camera)?))).collect()
     }
 
     /// The streams of the next stop that are to be open.

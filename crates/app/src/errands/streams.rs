@@ -214,7 +214,7 @@ impl Errands {
                 _ => streams.push(stream.clone()),
             }
         }
-        streams.push(Stream { role, target, interval: None });
+        streams.push(Stream { role, target, interval: None, buffer: None });
         streams.sort_by_key(|stream| stream.role);
         let changed = Camera { streams, ..camera };
         self.change(|editor| editor.put_camera(&changed))?;

@@ -19,7 +19,7 @@ struct Rig {
 }
 
 fn stream(role: Role, address: &str) -> Stream {
-    Stream { role, target: understand(address).unwrap().target, interval: None }
+    Stream { role, target: understand(address).unwrap().target, interval: None, buffer: None }
 }
 
 fn camera(name: &str, host: &str) -> Camera {
@@ -227,7 +227,7 @@ fn one_sign_in_serves_a_whole_group_and_is_kept_once() {
     assert_eq!(rig.site().sign_ins.iter().map(|sign_in| sign_in.name.as_str()).collect::<Vec<_>>(), ["harbour", "harbour 2"]);
     let wall = crate::app::Site { name: String::new(), cameras: rig.errands.definitions(), prefer: Role::Sub };
     assert!(!format!("{wall:?}").contains("ebb-and-flow"), "a password shows in no debug print");
-    let Some(Origin::Url(url)) = wall.origin(FeedKey { camera: 0, role: Role::Sub }) else { panic!("{wall:?}") };
+    let Some(Origin::Url(url)) = wall.origin(FeedKey::new(0, Role::Sub)) else { panic!("{wall:?}") };
     assert_eq!(url.credentials().unwrap().password.reveal(), "ebb-and-flow");
 }
 

@@ -22,7 +22,7 @@ use ratatui::widgets::{Cell, Paragraph, Row, Table, TableState, Widget as _, Wra
 pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let area = inner(area);
     match app.page {
-        Page::Wall => {}
+        Page::Wall | Page::Bench => {}
         Page::Welcome => welcome(theme, area, buf),
         Page::Roster => roster::draw(app, theme, area, buf),
         Page::Find => find::draw(app, theme, area, buf),
@@ -46,7 +46,7 @@ pub fn list(app: &App, area: Rect) -> Option<List> {
         Page::Check => check::list(app, area),
         Page::Device => device::list(app, area),
         Page::Listen => Some(listen::list(app, area)),
-        Page::Wall | Page::Welcome | Page::Add => None,
+        Page::Wall | Page::Bench | Page::Welcome | Page::Add => None,
     }
 }
 

@@ -40,7 +40,7 @@ pub fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     for tile in &app.tiles {
         let Some(choice) = planned.choice(tile.place) else { continue };
         let role = choice.role.unwrap_or(tile.role);
-        let facts = app.stream_facts(FeedKey { camera: tile.camera, role });
+        let facts = app.stream_facts(FeedKey::new(tile.camera, role));
         let shown = app.figures.get(&tile.key()).and_then(|figures| figures.shown);
         let shown = shown.map_or_else(|| "–".to_owned(), |shown| format!("{shown:.1}"));
         let about = if facts.measured { ' ' } else { '~' };

@@ -1,7 +1,7 @@
 //! The line of figures under a picture. As it gets narrow it sheds fields in a fixed order; verdict
 //! and name stay to the last.
 
-use crate::app::{App, Tile, short_words};
+use crate::app::{App, FeedKey, Tile, short_words};
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::meter::{Figures, LatencyBasis, Spread};
 use lattice_core::plan::Reason;
@@ -24,9 +24,22 @@ const fn field(shed: u8, tone: Tone, text: String) -> Field {
     Field { text, tone, shed }
 }
 
-/// Draws a tile's plate.
-pub fn draw(app: &App, theme: Theme, tile: &Tile, selected: bool, area: Rect, buf: &mut Buffer) {
-    let fields = shed(fields(app, tile, selected, area.width), area.width);
+/// What a plate stands under.
+#[derive(Clone, Copy)]
+pub struct Subject<'a> {
+    /// The stream.
+    pub key: FeedKey,
+    /// What it is called.
+    pub name: &'a str,
+    /// The tile, on the wall.
+    pub tile: Option<&'a Tile>,
+    /// It is the selected one.
+    pub selected: bool,
+}
+
+/// Draws a plate.
+pub fn draw(app: &App, theme: Theme, subject: Subject<'_>, area: Rect, buf: &mut Buffer) {
+    let fields = shed(fields(app, subject, area.width), area.width);
     let mut spans = Vec::new();
     for (n, field) in fields.into_iter().enumerate() {
         let gap = match n {
@@ -49,8 +62,8 @@ fn shed(mut fields: Vec<Field>, width: u16) -> Vec<Field> {
     fields
 }
 
-fn fields(app: &App, tile: &Tile, selected: bool, width: u16) -> Vec<Field> {
-    let figures = app.figures.get(&tile.key());
+fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: u16) -> Vec<Field> {
+    let figures = app.figures.get(&key);
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
     let tone = Theme::verdict(verdict);
     let name_tone = match (selected, verdict) {
@@ -61,10 +74,10 @@ fn fields(app: &App, tile: &Tile, selected: bool, width: u16) -> Vec<Field> {
     let mut out = vec![field(0, tone, sign(verdict).into())];
     let still = figures.and_then(|figures| figures.still);
     out.extend(still.map(|_| field(0, Tone::Bright, "still".into())));
-    out.push(field(0, name_tone, app.name(tile).into()));
-    out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, tile, every, width))));
-    out.extend(stream(app, tile));
-    if let Some(short) = tile.short {
+    out.push(field(0, name_tone, name.into()));
+    out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, key, every, width))));
+    out.extend(tile.into_iter().flat_map(|tile| stream(app, tile)));
+    if let Some(short) = tile.and_then(|tile| tile.short) {
         out.push(field(2, Tone::Bright, short_words(short)));
         return out;
     }
@@ -106,9 +119,9 @@ fn stream(app: &App, tile: &Tile) -> Vec<Field> {
 
 /// How old a still is, and how often the next one comes, so that it never passes for live; where there
 /// is little room, as is / should be, like the frame rate.
-fn still_age(app: &App, tile: &Tile, every: Duration, width: u16) -> String {
+fn still_age(app: &App, key: FeedKey, every: Duration, width: u16) -> String {
     let every = every.as_secs_f64();
-    let picture = app.pictures.get(&tile.key());
+    let picture = app.pictures.get(&key);
     let Some(age) = picture.map(|picture| app.now.since(picture.ready).as_secs_f64().floor()) else {
         return format!("every {every} s");
     };

@@ -2,9 +2,10 @@
 
 use super::regions::TileRegion;
 use super::{plate, pulse};
-use crate::app::{App, Overlay, short_words};
+use crate::app::{App, FeedKey, Overlay, short_words};
 use crate::paint::{CellPainter, Freshness, Look, Painter as _};
 use crate::theme::{Theme, Tone};
+use lattice_core::lattice::Aspect;
 use lattice_core::meter::Figures;
 use lattice_core::{Cause, FrameRate, Verdict};
 use lattice_media::{Condition, TilePicture};
@@ -18,33 +19,58 @@ use std::time::Duration;
 pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPainter, buf: &mut Buffer) -> bool {
     let Some(tile) = app.tile_at(region.tile) else { return false };
     let figures = app.figures.get(&tile.key());
-    let picture = app.pictures.get(&tile.key());
+    let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
+    let drawn = if let Some(short) = tile.short {
+        let lines = [short_words(short), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
+        let drawn = paint(app, tile.key(), aspect, painter, region.picture, buf).is_some();
+        message(theme, Tone::Bright, &lines, region.picture, buf);
+        drawn
+    } else {
+        picture(app, theme, tile.key(), aspect, painter, region.picture, buf)
+    };
+    let selected = region.tile == app.selected;
+    if selected && !app.enlarged {
+        brackets(theme, region.picture, buf);
+    }
+    let subject = plate::Subject { key: tile.key(), name: app.name(tile), tile: Some(tile), selected };
+    plate::draw(app, theme, subject, region.plate, buf);
+    if let Some(figures) = figures.filter(|_| !region.pulse.is_empty()) {
+        pulse::draw(theme, figures, region.pulse, buf);
+    }
+    drawn
+}
+
+/// Paints the newest picture of a stream, dim where it is old; `None` where there is none, else whether it is held.
+fn paint(app: &App, key: FeedKey, aspect: Aspect, painter: &mut CellPainter, area: Rect, buf: &mut Buffer) -> Option<bool> {
+    let figures = app.figures.get(&key);
+    let picture = app.pictures.get(&key);
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
     let live = matches!(verdict, Verdict::Steady | Verdict::Strained | Verdict::Waiting);
     let age = |picture: &TilePicture| app.now.since(picture.ready.max(app.same_tiles_since));
     let held = picture.zip(figures).is_some_and(|(picture, figures)| is_held(age(picture), figures));
     let live = live && !held && figures.is_none_or(|figures| figures.dropout_now.is_none());
     let freshness = if live { Freshness::Live } else { Freshness::Old };
-    let look = Look { freshness, aspect: app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default() };
-    let drawn = picture.is_some_and(|picture| painter.paint(picture, region.picture, look, buf));
-    if let Some(short) = tile.short {
-        let lines = [short_words(short), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
-        message(theme, Tone::Bright, &lines, region.picture, buf);
-    } else if let Some(figures) = figures {
-        said_over(theme, figures, (drawn, held), region.picture, app, buf);
-    } else {
-        message(theme, Tone::Waiting, &["opening".into()], region.picture, buf);
+    picture.is_some_and(|picture| painter.paint(picture, area, Look { freshness, aspect }, buf)).then_some(held)
+}
+
+/// Draws a stream's picture with what must be read before it is believed; whether there is one.
+pub fn picture(
+    app: &App,
+    theme: Theme,
+    key: FeedKey,
+    aspect: Aspect,
+    painter: &mut CellPainter,
+    area: Rect,
+    buf: &mut Buffer,
+) -> bool {
+    let painted = paint(app, key, aspect, painter, area, buf);
+    let drawn = painted.is_some();
+    match app.figures.get(&key) {
+        Some(figures) => said_over(theme, figures, (drawn, painted.unwrap_or(false)), area, app, buf),
+        None => message(theme, Tone::Waiting, &["opening".into()], area, buf),
     }
-    if picture.is_some_and(|picture| picture.condition == Condition::Damaged) && drawn {
-        message(theme, Tone::Bright, &["damaged picture".into()], top(region.picture), buf);
-    }
-    let selected = region.tile == app.selected;
-    if selected && !app.enlarged {
-        brackets(theme, region.picture, buf);
-    }
-    plate::draw(app, theme, tile, selected, region.plate, buf);
-    if let Some(figures) = figures.filter(|_| !region.pulse.is_empty()) {
-        pulse::draw(theme, figures, region.pulse, buf);
+    if drawn && app.pictures.get(&key).is_some_and(|picture| picture.condition == Condition::Damaged) {
+        message(theme, Tone::Bright, &["damaged picture".into()], top(area), buf);
     }
     drawn
 }
@@ -216,7 +242,7 @@ fn wrap(text: &str, width: usize) -> Vec<String> {
 }
 
 /// Corners around the selected picture.
-fn brackets(theme: Theme, area: Rect, buf: &mut Buffer) {
+pub fn brackets(theme: Theme, area: Rect, buf: &mut Buffer) {
     if area.width < 8 || area.height < 3 {
         return;
     }

@@ -1,6 +1,7 @@
 //! One reading of all figures of a stream.
 
 use super::{Dropout, PulseCell};
+use crate::playout::ArrivalSpread;
 use crate::rtp::SequenceCounts;
 use crate::verdict::SessionState;
 use crate::{BitsPerSecond, Cause, FrameRate, Mono, Transport, Verdict};
@@ -56,7 +57,7 @@ pub struct Latency {
     pub total: Spread,
     /// Capture, or the least delay, to the arrival of the frame's last packet.
     pub path: Spread,
-    /// Held by us on purpose, for order.
+    /// Held by us on purpose, for order or in the receive buffer.
     pub buffer: Spread,
     /// Arrival to decoded and scaled picture; `None` when not decoded.
     pub decode: Option<Spread>,
@@ -170,6 +171,8 @@ pub struct Figures {
     pub shown: Option<f64>,
     /// Latency.
     pub latency: Option<Latency>,
+    /// How unevenly units arrive; read while there is a receive buffer.
+    pub arrival: Option<ArrivalSpread>,
     /// Interarrival jitter.
     pub jitter: Option<Duration>,
     /// Packet totals.

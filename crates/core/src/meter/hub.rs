@@ -4,7 +4,8 @@ use super::{
     Bitrate, DropoutMeter, Dropped, EventRate, Figures, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Milestones, Pulse,
     RecentLoss,
 };
-use crate::clock::{CaptureClock, Told};
+use crate::clock::{CaptureClock, Offset, Told};
+use crate::playout::{ArrivalMeter, LONGEST, Playout};
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::Progress;
 use crate::sdp::{Codec, Video};
@@ -48,6 +49,9 @@ pub struct Meter {
     bitrate: Bitrate,
     keyframes: KeyframeMeter,
     latency: LatencyMeter,
+    playout: Playout,
+    /// Fed while there is a receive buffer.
+    arrivals: ArrivalMeter,
     dropouts: DropoutMeter,
     pulse: Pulse,
     loss: RecentLoss,
@@ -132,6 +136,8 @@ impl Meter {
             bitrate: Bitrate::default(),
             keyframes: KeyframeMeter::default(),
             latency: LatencyMeter::default(),
+            playout: Playout::AtOnce,
+            arrivals: ArrivalMeter::default(),
             dropouts: DropoutMeter::default(),
             pulse: Pulse::default(),
             loss: RecentLoss::default(),
@@ -198,6 +204,48 @@ impl Meter {
     /// The device told its time.
     pub const fn on_clock_told(&mut self, told: Told) {
         self.told = Some(told);
+    }
+
+    /// When units go on to the decoder from now on.
+    pub fn set_playout(&mut self, playout: Playout) {
+        if playout == Playout::AtOnce {
+            self.arrivals.restart();
+        }
+        self.playout = playout;
+    }
+
+    /// When this unit goes on to the decoder; `None` is at once. Never later than the longest buffer after its arrival,
+    /// whatever a clock says.
+    #[must_use]
+    pub fn due(&self, unit: &AccessUnit) -> Option<Mono> {
+        let buffered = |buffer: Duration| {
+            let late = self.clock.relative_delay(unit.last_arrival, unit.timestamp)?;
+            Some(unit.last_arrival + buffer.saturating_sub(late))
+        };
+        let due = match self.playout {
+            _ if self.no_media_clock => None,
+            Playout::AtOnce => None,
+            Playout::Buffered(buffer) => buffered(buffer),
+            Playout::Aligned { delay, buffer } => match self.offset().and_then(|o| self.clock.captured(unit.timestamp, o)) {
+                Some(captured) => {
+                    let path = self.pair.wall_at(unit.last_arrival).micros_since(captured);
+                    let wait = delay.as_micros() as i64 - path;
+                    Some(unit.last_arrival + Duration::from_micros(wait.max(0) as u64))
+                }
+                None => buffered(buffer),
+            },
+        };
+        due.map(|due| due.min(unit.last_arrival + LONGEST))
+    }
+
+    /// A unit went on to the decoder after its buffer.
+    pub fn on_released(&mut self, number: u64, at: Mono) {
+        self.latency.on_released(number, at);
+    }
+
+    /// The camera's clock against ours, as far as it is known.
+    fn offset(&self) -> Option<Offset> {
+        self.clock.offset(self.pair.wall, self.round_trip, self.told)
     }
 
     /// The least RTSP round trip so far.
@@ -294,6 +342,7 @@ impl Meter {
         self.sent.restart();
         self.keyframes.restart();
         self.latency.restart();
+        self.arrivals.restart();
         if let Some(video) = &self.video {
             self.clock = CaptureClock::new(video.clock_rate);
         }
@@ -369,6 +418,9 @@ impl Meter {
         self.sent.on_unit(unit.last_arrival, unit.timestamp, unit.gap_before);
         self.clock.on_unit(unit.last_arrival, unit.timestamp);
         self.latency.on_unit(unit.number, unit.timestamp, unit.last_arrival, unit.finished);
+        if self.playout != Playout::AtOnce {
+            self.arrivals.on_unit(unit.last_arrival, unit.timestamp);
+        }
         if unit.keyframe
             && let Some(video) = &self.video
         {
@@ -587,6 +639,7 @@ impl Meter {
             arrived: self.arrived.per_second(now),
             shown: if self.on_screen.is_some() { self.shown.per_second(now) } else { None },
             latency: self.latency.read(now, &self.clock, self.pair, offset).filter(|_| !self.no_media_clock),
+            arrival: self.arrivals.read(&self.clock, self.pair, |at| self.clock.captured(at, offset?)),
             jitter: self.jitter.value(),
             packets: counts,
             recent_loss: self.loss.share(self.expected(), counts.received),

@@ -39,6 +39,13 @@ impl LatencyMeter {
         self.frames.get_mut(number.checked_sub(first)? as usize).filter(|frame| frame.number == number)
     }
 
+    /// It went on to the decoder after its receive buffer.
+    pub fn on_released(&mut self, number: u64, at: Mono) {
+        if let Some(frame) = self.find(number) {
+            frame.finished = at;
+        }
+    }
+
     /// Its picture was ready for the painter.
     pub fn on_decoded(&mut self, number: u64, at: Mono) {
         if let Some(frame) = self.find(number) {

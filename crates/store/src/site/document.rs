@@ -409,6 +409,7 @@ fn write_streams(table: &mut Table, streams: &[Stream]) {
             };
             put(table, "sdp", description.map(Into::into));
             put(table, "interval", stream.interval.map(|interval| interval.as_secs_f64().into()));
+            put(table, "buffer", stream.buffer.map(|buffer| (buffer.as_millis() as i64).into()));
         }
     }
 }

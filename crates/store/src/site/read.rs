@@ -2,6 +2,7 @@
 
 use super::lattices::{self, RawLattice, RawScreen, RawTour};
 use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, stream_target};
+use lattice_core::playout::LONGEST;
 use lattice_core::target::{PushKind, Target, understand_description};
 use lattice_core::{BitsPerSecond, TransportChoice};
 use serde::Deserialize;
@@ -72,6 +73,7 @@ struct RawStream {
     url: Text,
     sdp: Option<Text>,
     interval: Option<Spanned<f64>>,
+    buffer: Option<Spanned<u64>>,
 }
 
 /// Where something stands, and what is wrong with it.
@@ -245,7 +247,12 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
             Some(seconds) if (0.2..=86_400.0).contains(seconds.get_ref()) => Some(Duration::from_secs_f64(*seconds.get_ref())),
             Some(seconds) => return Err(at(seconds, "the interval of a still is 0.2 to 86400 seconds")),
         };
-        streams.push(Stream { role, target, interval });
+        let buffer = match &raw.buffer {
+            None => None,
+            Some(millis) if *millis.get_ref() <= LONGEST.as_millis() as u64 => Some(Duration::from_millis(*millis.get_ref())),
+            Some(millis) => return Err(at(millis, "a receive buffer is 0 to 5000 milliseconds")),
+        };
+        streams.push(Stream { role, target, interval, buffer });
     }
     streams.sort_by_key(|stream| stream.role);
     Ok(Camera {

@@ -74,14 +74,14 @@ fn cameras_come_and_go_while_the_others_run_on() {
     let mut app = desk(160, 50);
     let new = site(5).cameras.pop().map(|camera| CameraDef { name: "Ice house".into(), ..camera }).unwrap();
     let effects = app.add_camera(new.clone());
-    let key = FeedKey { camera: 4, role: Role::Sub };
+    let key = FeedKey::new(4, Role::Sub);
     assert_eq!(effects, [Effect::Define(4), Effect::Open(key)]);
     let effects = app.renew_camera(new);
     assert_eq!(effects, [Effect::Close(key), Effect::Define(4), Effect::Open(key)]);
     app.rename_camera("Ice house", "Cold store");
     assert!(screen(&app).contains("Cold store"));
     let effects = app.remove_camera("Car lane 2");
-    assert!(effects.contains(&Effect::Close(FeedKey { camera: 2, role: Role::Sub })), "{effects:?}");
+    assert!(effects.contains(&Effect::Close(FeedKey::new(2, Role::Sub))), "{effects:?}");
     let left = screen(&app);
     assert!(!left.contains("Car lane 2") && left.contains("Fuel quay") && left.contains("Cold store"), "{left}");
     assert!(app.tiles.iter().any(|tile| tile.camera == 4), "others keep their place");
@@ -198,6 +198,7 @@ fn a_still_goes_live_and_a_heavy_stream_gives_way_by_one_key() {
         role,
         target: lattice_core::target::understand(&format!("rtsp://192.0.2.2/{path}")).unwrap().target,
         interval: None,
+        buffer: None,
     };
     app.desk.site.cameras[1].streams = vec![stream(lattice_store::Role::Main, "main"), stream(lattice_store::Role::Sub, "sub")];
     app.tiles[1].role = Role::Main;
@@ -229,7 +230,7 @@ fn listening_ports_say_what_a_sender_can_be_given_and_what_comes() {
         assert!(screen(&app).contains("No port is listened on"));
         let target = lattice_core::target::understand("udp://:5000").unwrap().target;
         app.desk.site.cameras[3].streams =
-            vec![lattice_store::Stream { role: lattice_store::Role::Main, target, interval: None }];
+            vec![lattice_store::Stream { role: lattice_store::Role::Main, target, interval: None, buffer: None }];
         with(&mut app, 3, |figures| {
             figures.codec = Some("H264".into());
             figures.arrived = Some(12.5);

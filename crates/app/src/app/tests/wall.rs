@@ -51,7 +51,7 @@ fn later(app: &mut App, seconds: u64) -> Vec<Effect> {
 fn another_lattice_or_page_finds_its_streams_open_and_closes_none() {
     let mut app = two_fours();
     assert_eq!(app.open_streams().count(), 8, "those of other pages are received and measured");
-    assert_eq!(app.visible().len(), 4, "and not decoded");
+    assert_eq!(view::watched(&app).len(), 4, "and not decoded");
     let effects = press(&mut app, KeyCode::Char('2'));
     assert!(effects.is_empty(), "{effects:?}");
     assert_eq!(names(&app), ["Berth 4", "Berth 5", "Berth 6", "Berth 7"]);
@@ -120,7 +120,7 @@ fn a_stream_that_arrives_slower_than_it_is_sent_is_eased_and_climbs_after_a_tria
     press(&mut app, KeyCode::Enter);
     later(&mut app, 1);
     assert_eq!(app.tiles[0].role, Role::Main, "enlarged: the heavier one");
-    let main = FeedKey { camera: 0, role: Role::Main };
+    let main = FeedKey::new(0, Role::Main);
     let slow = |app: &mut App, seconds: u64, arrived: f64| {
         app.now = app.now + Duration::from_secs(seconds);
         let mut figures: HashMap<_, _> = app.open_streams().map(|key| (key, well(key))).collect();

@@ -82,6 +82,12 @@ fn what_is_not_understood_is_told_by_line_and_column() {
         ("[[camera]]\nname = \"a\"\n[[camera.stream]]\nrole = \"main\"\nurl = \"rtsp://u:s3cret@c/x\"\n", 5, 7, "kept apart"),
         ("[[camera]]\nname = \"a\"\n[[camera.stream]]\nrole = \"main\"\nurl = \"c/x\"\n", 5, 7, "no rtsp://"),
         ("[[camera]]\nname = \"a\"\ntrust = \"sha256:12\"\n", 3, 9, "64 digits"),
+        (
+            "[[camera]]\nname = \"a\"\n[[camera.stream]]\nrole = \"main\"\nurl = \"rtsp://c/x\"\nbuffer = 5001\n",
+            6,
+            10,
+            "0 to 5000 milliseconds",
+        ),
         ("passwords = \"vault\"\n", 1, 13, "keyring (where there is one) or file"),
         ("clock-limit = 0\n", 1, 15, "0.01 to 86400 seconds"),
         (&listening("udp://:5004", "m=video 5004 RTP/AVP 96"), 6, 7, "rtp://:5004"),
@@ -104,7 +110,12 @@ fn a_change_keeps_remarks_order_and_everything_else() {
     let (_folder, mut file) = file(SITE);
     let mut camera = file.site().camera("Slipway north").unwrap().clone();
     camera.group = Some("Slipways".into());
-    let sub = Stream { role: Role::Sub, target: Target::Url("rtsp://127.77.0.11:8554/sub".parse().unwrap()), interval: None };
+    let sub = Stream {
+        role: Role::Sub,
+        target: Target::Url("rtsp://127.77.0.11:8554/sub".parse().unwrap()),
+        interval: None,
+        buffer: None,
+    };
     camera.streams.push(sub);
     file.change(|editor| editor.put_camera(&camera)).unwrap();
     let text = std::fs::read_to_string(file.path()).unwrap();
@@ -123,7 +134,7 @@ fn a_session_description_and_the_sites_own_settings_are_kept() {
     assert!(file.site().passwords_in_file && file.site().clock_limit() == Duration::from_millis(500));
     let sdp = "v=0\nc=IN IP4 239.7.7.7\nm=video 5004 RTP/AVP 96\na=rtpmap:96 H264/90000\n";
     let target = lattice_core::target::understand_description(sdp).unwrap();
-    let stream = Stream { role: Role::Main, target: target.clone(), interval: None };
+    let stream = Stream { role: Role::Main, target: target.clone(), interval: None, buffer: None };
     let camera = Camera { name: "Regatta".into(), streams: vec![stream], ..Camera::default() };
     file.change(|editor| editor.put_camera(&camera)).unwrap();
     let again = SiteFile::open(file.path()).unwrap();
@@ -141,6 +152,7 @@ fn cameras_come_go_and_change_their_name() {
         role: Role::Main,
         target: Target::Url("http://192.0.2.9/still.jpg".parse().unwrap()),
         interval: Some(Duration::from_millis(2500)),
+        buffer: Some(Duration::from_millis(40)),
     };
     let recorder = Camera { name: "Quay recorder".into(), address: Some("192.0.2.9".into()), ..Camera::default() };
     let channel = Camera {
