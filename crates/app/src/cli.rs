@@ -198,11 +198,19 @@ pub struct WallOptions {
     /// Redraws a second at most
     #[arg(long, value_name = "N", default_value_t = 40, value_parser = clap::value_parser!(u32).range(1..=120))]
     pub redraws: u32,
+    /// Most that is written to the terminal, in Mbit/s: over a thin ssh, whose buffers hide how slow it is
+    #[arg(long, value_name = "MBIT/S", value_parser = output_limit)]
+    pub output_limit: Option<f64>,
+}
+
+fn output_limit(text: &str) -> Result<f64, String> {
+    let limit = text.parse().ok().filter(|limit| (0.05..=10_000.0).contains(limit));
+    limit.ok_or_else(|| "a limit is 0.05 to 10000 Mbit/s, like 1 or 0.5".into())
 }
 
 impl Default for WallOptions {
     fn default() -> Self {
-        Self { screen: None, transport: TransportArg::Auto, paint: PaintArg::Auto, redraws: 40 }
+        Self { screen: None, transport: TransportArg::Auto, paint: PaintArg::Auto, redraws: 40, output_limit: None }
     }
 }
 

@@ -8,6 +8,7 @@ mod cli;
 mod demo;
 mod desk;
 mod device_page;
+mod display;
 mod engine;
 mod errands;
 mod find;
@@ -25,6 +26,7 @@ mod roster;
 mod run;
 mod standin;
 mod survey;
+mod terminal;
 mod theme;
 mod view;
 

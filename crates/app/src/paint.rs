@@ -4,7 +4,7 @@
 mod cells;
 mod colours;
 
-pub use cells::{CellPainter, pixels};
+pub use cells::{CellPainter, is_picture, pixels};
 
 use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};

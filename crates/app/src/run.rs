@@ -1,4 +1,4 @@
-//! The terminal and the loop: wait, update, draw. Nothing else knows the terminal.
+//! The loop: wait, update, draw.
 
 mod desk;
 
@@ -10,26 +10,21 @@ use crate::engine::{Bell, Engine};
 use crate::errands::{DeskNews, Errands};
 use crate::kept::Kept;
 use crate::paint::{CellPainter, Painter as _};
+use crate::terminal::{self, Input, Screen, cell_aspect, read_input};
 use crate::theme::{ColourDepth, Theme};
 use crate::view;
-use anyhow::Context as _;
-use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
+use crossbeam_channel::{Receiver, bounded, select, unbounded};
 use lattice_core::Role;
 use lattice_core::lattice::Aspect;
+use lattice_media::TilePicture;
 use lattice_net::{Origin, clock};
 use lattice_store::Screens;
-use ratatui::Terminal;
-use ratatui::backend::CrosstermBackend;
-use ratatui::crossterm::event::{
-    self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture, Event,
-};
-use ratatui::crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode, window_size};
-use ratatui::crossterm::{cursor, execute};
+use ratatui::crossterm::event::Event;
+use ratatui::layout::Rect;
 use std::collections::HashMap;
-use std::io::{self, IsTerminal as _, Stdout, Write};
 use std::path::Path;
 use std::process::ExitCode;
-use std::sync::Once;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// What a wall begins with.
@@ -115,119 +110,6 @@ fn camera_name(origin: &Origin) -> String {
     format!("{}{port}{}", url.host(), url.path().split('?').next().unwrap_or(""))
 }
 
-/// Collects a whole screen and writes it at once, wrapped as one update (mode 2026).
-struct ScreenWriter {
-    out: Stdout,
-    pending: Vec<u8>,
-}
-
-const BEGIN_UPDATE: &[u8] = b"\x1b[?2026h";
-const END_UPDATE: &[u8] = b"\x1b[?2026l";
-
-impl Write for ScreenWriter {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        if self.pending.is_empty() {
-            self.pending.extend_from_slice(BEGIN_UPDATE);
-        }
-        self.pending.extend_from_slice(bytes);
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        if !self.pending.is_empty() {
-            self.pending.extend_from_slice(END_UPDATE);
-            self.out.write_all(&self.pending)?;
-            self.pending.clear();
-        }
-        self.out.flush()
-    }
-}
-
-/// The terminal in the wall's mode; restored when dropped, and on a panic of this thread.
-struct Screen {
-    terminal: Terminal<CrosstermBackend<ScreenWriter>>,
-    stderr: Option<rustix::fd::OwnedFd>,
-}
-
-static HOOK: Once = Once::new();
-
-fn restore() {
-    let _ = disable_raw_mode();
-    let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
-}
-
-impl Screen {
-    fn enter() -> anyhow::Result<Self> {
-        anyhow::ensure!(
-            io::stdout().is_terminal() && io::stdin().is_terminal(),
-            "the wall needs a terminal; for scripts there is `amber-lattice measure`"
-        );
-        HOOK.call_once(|| {
-            let main = std::thread::current().id();
-            let before = std::panic::take_hook();
-            std::panic::set_hook(Box::new(move |info| {
-                tracing::error!("{info}");
-                // A worker's panic is told to the log; the wall goes on without it.
-                if std::thread::current().id() == main {
-                    restore();
-                    before(info);
-                }
-            }));
-        });
-        let stderr = crate::logging::quiet_stderr();
-        enable_raw_mode().context("the terminal cannot be set up")?;
-        execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide)?;
-        let writer = ScreenWriter { out: io::stdout(), pending: Vec::with_capacity(1 << 20) };
-        Ok(Self { terminal: Terminal::new(CrosstermBackend::new(writer))?, stderr })
-    }
-}
-
-impl Drop for Screen {
-    fn drop(&mut self) {
-        restore();
-        if let Some(stderr) = self.stderr.take() {
-            let _ = rustix::stdio::dup2_stderr(&stderr);
-        }
-    }
-}
-
-enum Input {
-    Event(Event),
-    Signal,
-}
-
-fn read_input(sender: Sender<Input>) -> anyhow::Result<()> {
-    let mut signals = signal_hook::iterator::Signals::new([
-        signal_hook::consts::SIGTERM,
-        signal_hook::consts::SIGHUP,
-        signal_hook::consts::SIGINT,
-    ])?;
-    let on_signal = sender.clone();
-    std::thread::Builder::new().name("signals".into()).spawn(move || {
-        if signals.forever().next().is_some() {
-            let _ = on_signal.send(Input::Signal);
-        }
-    })?;
-    std::thread::Builder::new().name("input".into()).spawn(move || {
-        while let Ok(event) = event::read() {
-            if sender.send(Input::Event(event)).is_err() {
-                return;
-            }
-        }
-        let _ = sender.send(Input::Signal); // the terminal is gone
-    })?;
-    Ok(())
-}
-
-/// Width of a cell over its height, where the terminal says; half otherwise.
-fn cell_aspect() -> f64 {
-    let aspect = window_size()
-        .ok()
-        .filter(|size| size.width > 0 && size.height > 0 && size.columns > 0 && size.rows > 0)
-        .map(|size| (f64::from(size.width) / f64::from(size.columns)) / (f64::from(size.height) / f64::from(size.rows)));
-    aspect.filter(|aspect| (0.3..0.8).contains(aspect)).unwrap_or(0.5)
-}
-
 /// Runs a wall until the operator leaves. `desk` is the site that cameras are kept in, and whether searches stay on
 /// loopback; its cameras come onto the wall beside those of `site`.
 pub fn wall(
@@ -247,10 +129,10 @@ pub fn wall(
     let (bell_sender, bell) = bounded(1);
     let ring = Bell::new(bell_sender);
     let engine = Engine::new(site.clone(), options.transport.into(), ring.clone())?;
-    let screen = Screen::enter()?;
+    let screen = Screen::enter(options.output_limit.map(|mbit| mbit * 1e6 / 8.0))?;
     let depth = ColourDepth::from_environment(|name| std::env::var(name).ok());
     let aspect = cell_aspect();
-    let area = screen.terminal.size().map(|size| ratatui::layout::Rect::new(0, 0, size.width, size.height))?;
+    let area = terminal::area()?;
     let (mut app, mut effects) = App::new(site, standin.is_some(), area, aspect);
     if let Some(errands) = &errands {
         app.desk.available = true;
@@ -299,6 +181,7 @@ pub fn wall(
         standin,
         theme: Theme::new(depth),
         reported: HashMap::new(),
+        unfinished: HashMap::new(),
         quit: false,
     };
     wall.carry_out(effects);
@@ -338,6 +221,8 @@ struct Wall {
     standin: Option<StandIn>,
     theme: Theme,
     reported: HashMap<FeedKey, u64>,
+    /// Pictures of which a part is still to be written: they stay until they are whole.
+    unfinished: HashMap<FeedKey, (Rect, Arc<TilePicture>)>,
     quit: bool,
 }
 
@@ -376,7 +261,8 @@ impl Wall {
                 default(wait) => {
                     self.draw()?;
                     last = Instant::now();
-                    due = last + IDLE_REDRAW;
+                    // What the terminal did not take yet goes on at once.
+                    due = self.screen.display.goes_on_at().map_or(last + IDLE_REDRAW, |at| at.max(last));
                 }
             }
         }
@@ -464,19 +350,29 @@ impl Wall {
 
     fn draw(&mut self) -> anyhow::Result<()> {
         self.take_news();
-        let size = self.screen.terminal.size()?;
-        self.app.area = ratatui::layout::Rect::new(0, 0, size.width, size.height);
+        self.app.area = terminal::area()?;
         self.tell_wanted();
+        let watched = view::watched(&self.app);
+        let mut places: Vec<Rect> = watched.iter().map(|watched| watched.area).collect();
+        places.dedup(); // a tile that changes to another stream has two
+        self.unfinished.retain(|key, (area, _)| watched.iter().any(|one| one.key == *key && one.area == *area));
+        let held = self.unfinished.iter().map(|(key, (_, picture))| (*key, picture.clone()));
+        self.app.pictures.extend(held);
         let Self { app, theme, painters, screen, .. } = self;
-        let mut drawn = Vec::new();
-        screen.terminal.draw(|frame| {
-            app.area = frame.area();
-            drawn = view::draw(app, *theme, painters, frame.buffer_mut());
-        })?;
+        let buf = screen.display.blank(app.area)?;
+        let drawn = view::draw(app, *theme, painters, buf);
+        let whole = screen.display.show(&places)?;
         for key in drawn {
-            let Some(number) = self.app.pictures.get(&key).map(|picture| picture.number) else { continue };
-            if self.reported.insert(key, number) != Some(number) {
-                self.engine.drawn(key, number);
+            let Some(picture) = self.app.pictures.get(&key) else { continue };
+            let left = places.iter().zip(&whole).filter(|(_, whole)| !**whole).map(|(area, _)| *area);
+            let left = left.into_iter().find(|area| watched.iter().any(|one| one.key == key && one.area == *area));
+            if let Some(area) = left {
+                self.unfinished.insert(key, (area, picture.clone()));
+                continue;
+            }
+            self.unfinished.remove(&key);
+            if self.reported.insert(key, picture.number) != Some(picture.number) {
+                self.engine.drawn(key, picture.number);
             }
         }
         Ok(())

@@ -121,12 +121,25 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     tmux.keys(&["BTab", "Escape"]);
     tmux.wait("back on the sub stream", |screen| plate(screen, "Lock gate upper").contains("S  640×360"));
 
+    tmux.keys(&["B"]);
+    tmux.wait("main and sub on common axes", |screen| {
+        plate(screen, "a Lock gate upper main").contains("1280×720") && screen.contains("bitrate kbit/s  a")
+    });
+    tmux.keys(&["A"]);
+    tmux.wait("aligned to less than a frame", |screen| {
+        let number = |before: &str| -> Option<f64> { screen.split_once(before)?.1.split(' ').next()?.parse().ok() };
+        number("apart by ").zip(number("a frame is ")).is_some_and(|(apart, frame)| apart < frame)
+    });
+    tmux.keys(&["Escape"]);
+    tmux.wait("the wall again", |screen| names.iter().all(|name| screen.contains(&format!("• {name}"))));
+
     tmux.keys(&["f"]);
     tmux.wait_for("Order a fault from Lock gate upper");
     tmux.keys(&["1"]);
     tmux.wait("lost while the others run on", |screen| {
         let told = screen.contains("LOST") && plate(screen, "Lock gate upper").contains("closed by the camera");
-        told && screen.contains("× 1 lost") && screen.contains("• 23 steady")
+        let alone = names.iter().filter(|name| screen.contains(&format!("× {name}"))).count() == 1;
+        told && alone && screen.contains("× 1 lost")
     });
     tmux.wait("back by itself, measured", |screen| screen.contains("• 24 steady") && screen.contains("1 dropout"));
 

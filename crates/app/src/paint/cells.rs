@@ -58,6 +58,11 @@ struct Holds {
     way: Way,
 }
 
+/// Whether a cell may be a part of a picture; a cell with a letter is none.
+pub fn is_picture(cell: &ratatui::buffer::Cell) -> bool {
+    GLYPHS.contains(&cell.symbol())
+}
+
 /// Pixels that a picture in an area of this size can show, as it is drawn where there is colour.
 pub fn pixels(area: Rect) -> u32 {
     area.area() * if area.area() >= QUADRANTS_FROM { 4 } else { 2 }

@@ -177,6 +177,9 @@ fn trouble(figures: &Figures, now: Mono) -> Vec<(u8, String)> {
     let since = since.map_or(String::new(), |since| format!(" {:.0} s", since.as_secs_f64().floor()));
     let mut out = vec![(2, format!("{}{since}", figures.verdict))];
     out.extend(figures.cause.map(|cause| (3, cause.to_string())));
+    // What this machine makes of it, where that is what falls short.
+    let ours = matches!(figures.cause, Some(Cause::TerminalSlow | Cause::MachineSlow));
+    out.extend(figures.shown.filter(|_| ours).map(|shown| (4, format!("shown {shown:.1}/s"))));
     out.extend(figures.next_try.map(|next| (5, format!("next try in {:.0} s", next.since(now).as_secs_f64().ceil()))));
     out
 }

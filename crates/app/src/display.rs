@@ -1,0 +1,362 @@
+//! The terminal's side of drawing: what is on it, what should be, and as much of the difference as it takes.
+//!
+//! A terminal may take less than pictures come to, over ssh say. Writing then blocks, and a key would wait for a whole
+//! screen of pictures. So a step writes no more than the terminal is known to take in a moment: text first, then pictures
+//! one after the other; what is left stays a difference and goes out in the next steps. Nothing is queued.
+
+use crate::paint::is_picture;
+use ratatui::backend::{Backend as _, CrosstermBackend};
+use ratatui::buffer::{Buffer, Cell};
+use ratatui::layout::Rect;
+use std::cell::Cell as Shared;
+use std::io::{self, Write};
+use std::rc::Rc;
+use std::time::{Duration, Instant};
+
+const BEGIN_UPDATE: &[u8] = b"\x1b[?2026h";
+const END_UPDATE: &[u8] = b"\x1b[?2026l";
+
+/// Collects what belongs together and writes it at once, wrapped as one update (mode 2026).
+struct Collector<W> {
+    out: W,
+    pending: Vec<u8>,
+    /// Bytes that are collected, for whoever decides when it is enough.
+    collected: Rc<Shared<usize>>,
+}
+
+impl<W: Write> Write for Collector<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if self.pending.is_empty() {
+            self.pending.extend_from_slice(BEGIN_UPDATE);
+        }
+        self.pending.extend_from_slice(bytes);
+        self.collected.set(self.pending.len());
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        if !self.pending.is_empty() {
+            self.pending.extend_from_slice(END_UPDATE);
+            self.out.write_all(&self.pending)?;
+            self.pending.clear();
+            self.collected.set(0);
+        }
+        self.out.flush()
+    }
+}
+
+/// How much the terminal takes, from how long it made us wait.
+#[derive(Debug)]
+struct Pace {
+    /// Bytes that are written in one step.
+    budget: usize,
+    /// Bytes a second that it takes; `None` while it has taken all at once.
+    rate: Option<f64>,
+    /// The most that may be written, bytes a second, where the operator said so.
+    limit: Option<f64>,
+    /// When it will have taken what was written.
+    free_at: Instant,
+    /// When it made us wait last, or was tried with more.
+    tried: Instant,
+    /// It made us wait once: a busy machine does, now and then.
+    warned: bool,
+    /// A terminal that was slow is tried with more after this time; longer, the more often that failed.
+    patience: Duration,
+}
+
+/// Pictures of a step are to be taken within this time, so that a key is answered soon after.
+const STEP: Duration = Duration::from_millis(25);
+/// So much of the rate is used: what buffers on the way hold drains meanwhile.
+const USED: f64 = 0.75;
+/// A terminal that was slow is tried with a quarter more after this time.
+const TRY_AFTER: Duration = Duration::from_secs(2);
+const TRY_AT_MOST: Duration = Duration::from_secs(60);
+const FIRST: usize = 32 << 10;
+const LEAST: usize = 512;
+const MOST: usize = 16 << 20;
+
+impl Pace {
+    fn new(limit: Option<f64>, now: Instant) -> Self {
+        let mut pace = Self { budget: FIRST, rate: None, limit, free_at: now, tried: now, warned: false, patience: TRY_AFTER };
+        pace.set_rate(None);
+        pace
+    }
+
+    fn set_rate(&mut self, rate: Option<f64>) {
+        self.rate = rate.into_iter().chain(self.limit).reduce(f64::min);
+        if let Some(rate) = self.rate {
+            self.budget = ((rate * USED * STEP.as_secs_f64()) as usize).clamp(LEAST, MOST);
+        }
+    }
+
+    fn on_written(&mut self, bytes: usize, began: Instant, ended: Instant) {
+        let took = ended.saturating_duration_since(began);
+        let again = self.warned && began.saturating_duration_since(self.tried) < TRY_AFTER;
+        if (took > STEP && again) || (self.rate.is_some() && took > STEP / 4) {
+            self.set_rate(Some(bytes as f64 / took.as_secs_f64()));
+            (self.tried, self.patience) = (ended, (self.patience * 2).min(TRY_AT_MOST));
+        } else if took > STEP && self.rate.is_none() {
+            (self.warned, self.tried) = (true, ended);
+            self.budget = ((bytes as f64 * STEP.as_secs_f64() / took.as_secs_f64()) as usize).clamp(LEAST, self.budget);
+        } else if let Some(rate) = self.rate {
+            if ended.saturating_duration_since(self.tried) > self.patience {
+                (self.tried, self.patience) = (ended, (self.patience / 2).max(TRY_AFTER));
+                // More than any screen needs: it is not slow any more.
+                self.set_rate(Some(rate * 1.25).filter(|rate| *rate * STEP.as_secs_f64() < MOST as f64));
+            }
+        } else if bytes * 2 > self.budget {
+            self.budget = (self.budget * 4).min(MOST);
+        }
+        if let Some(rate) = self.rate {
+            let drains = Duration::from_secs_f64((bytes as f64 / (rate * USED)).min(5.0));
+            self.free_at = self.free_at.max(began) + drains;
+        }
+    }
+
+    fn takes_pictures(&self, now: Instant) -> bool {
+        self.rate.is_none() || now >= self.free_at
+    }
+}
+
+/// Cells that are given to the terminal before it is looked at how many bytes they came to.
+const HANDFUL: usize = 64;
+/// No picture stands here.
+const TEXT: u16 = u16::MAX;
+
+/// A terminal and what is on it.
+pub struct Display<W: Write> {
+    backend: CrosstermBackend<Collector<W>>,
+    collected: Rc<Shared<usize>>,
+    pace: Pace,
+    shown: Buffer,
+    wanted: Buffer,
+    pictures: Vec<Rect>,
+    /// For each cell the picture that it belongs to.
+    owner: Vec<u16>,
+    /// The picture whose turn it is.
+    next: usize,
+    behind: bool,
+}
+
+impl<W: Write> Display<W> {
+    /// A display that is empty; at most `limit` bytes a second are to be written to it.
+    pub fn new(out: W, limit: Option<f64>) -> Self {
+        let collected = Rc::new(Shared::new(0));
+        let collector = Collector { out, pending: Vec::with_capacity(1 << 20), collected: collected.clone() };
+        Self {
+            backend: CrosstermBackend::new(collector),
+            collected,
+            pace: Pace::new(limit, Instant::now()),
+            shown: Buffer::default(),
+            wanted: Buffer::default(),
+            pictures: Vec::new(),
+            owner: Vec::new(),
+            next: 0,
+            behind: false,
+        }
+    }
+
+    /// A blank screen of this size to draw into; another size than before begins anew.
+    ///
+    /// # Errors
+    /// When the terminal cannot be written to.
+    pub fn blank(&mut self, area: Rect) -> io::Result<&mut Buffer> {
+        if self.shown.area == area {
+            self.wanted.reset();
+        } else {
+            self.backend.clear()?;
+            (self.shown, self.wanted) = (Buffer::empty(area), Buffer::empty(area));
+            self.pictures.clear();
+        }
+        Ok(&mut self.wanted)
+    }
+
+    /// Writes what differs, as far as the terminal takes it now; `pictures` stand at these places. Gives for each whether
+    /// all of it is on the terminal.
+    ///
+    /// # Errors
+    /// When the terminal cannot be written to.
+    pub fn show(&mut self, pictures: &[Rect]) -> io::Result<Vec<bool>> {
+        self.learn_places(pictures);
+        let count = pictures.len();
+        let width = usize::from(self.wanted.area.width);
+        let mut text: Vec<(u16, u16, &Cell)> = Vec::new();
+        let mut of: Vec<Vec<(u16, u16, &Cell)>> = vec![Vec::new(); count];
+        for (x, y, cell) in self.shown.diff_iter(&self.wanted) {
+            // What is said over a picture is text.
+            let owner = self.owner.get(usize::from(y) * width + usize::from(x)).filter(|_| is_picture(cell));
+            match owner.and_then(|owner| of.get_mut(usize::from(*owner))) {
+                Some(picture) => picture.push((x, y, cell)),
+                None => text.push((x, y, cell)),
+            }
+        }
+        // Text is never put off: it is little, and it is what was asked for.
+        let mut written: Vec<(u16, u16, Cell)> = Vec::new();
+        let mut give = |backend: &mut CrosstermBackend<Collector<W>>, cells: &[(u16, u16, &Cell)]| {
+            written.extend(cells.iter().map(|(x, y, cell)| (*x, *y, (*cell).clone())));
+            backend.draw(cells.iter().copied())
+        };
+        give(&mut self.backend, &text)?;
+        let mut whole = vec![true; count];
+        let (mut first_left, takes) = (None, self.pace.takes_pictures(Instant::now()));
+        for turn in 0..count {
+            let index = (self.next + turn) % count;
+            for handful in of[index].chunks(if self.pace.budget == MOST { usize::MAX } else { HANDFUL }) {
+                if !takes || self.collected.get() >= self.pace.budget {
+                    whole[index] = false;
+                    first_left.get_or_insert(index);
+                    break;
+                }
+                give(&mut self.backend, handful)?;
+            }
+        }
+        self.next = first_left.unwrap_or(self.next);
+        self.behind = first_left.is_some();
+        let (bytes, began) = (self.collected.get(), Instant::now());
+        ratatui::backend::Backend::flush(&mut self.backend)?;
+        if bytes > 0 {
+            self.pace.on_written(bytes, began, Instant::now());
+        }
+        for (x, y, cell) in written {
+            self.shown[(x, y)] = cell;
+        }
+        Ok(whole)
+    }
+
+    /// When the next step can go on with what was left; `None` when nothing was.
+    pub fn goes_on_at(&self) -> Option<Instant> {
+        self.behind.then_some(self.pace.free_at)
+    }
+
+    fn learn_places(&mut self, pictures: &[Rect]) {
+        let area = self.wanted.area;
+        if self.pictures == pictures && self.owner.len() == area.area() as usize {
+            return;
+        }
+        self.pictures = pictures.to_vec();
+        self.owner = vec![TEXT; area.area() as usize];
+        for (index, picture) in pictures.iter().enumerate() {
+            let picture = picture.intersection(area);
+            for row in picture.y..picture.bottom() {
+                let begin = usize::from(row) * usize::from(area.width) + usize::from(picture.x);
+                self.owner[begin..begin + usize::from(picture.width)].fill(index as u16);
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ratatui::style::Color;
+
+    /// Writes for a while to a terminal that takes so many bytes a second and has a buffer; gives what was in the buffer at
+    /// most in the last second, and the bytes that were written in it.
+    fn write_to(pace: &mut Pace, now: &mut Instant, rate: f64, buffer: f64, seconds: u64) -> (f64, usize) {
+        let (mut fill, end) = (0.0f64, *now + Duration::from_secs(seconds));
+        let (mut most, mut written) = (0.0f64, 0);
+        while *now < end {
+            *now = (*now + Duration::from_millis(1)).max(pace.free_at);
+            let bytes = pace.budget.min(100_000); // all there is to be written
+            let began = *now;
+            fill += bytes as f64;
+            let waits = ((fill - buffer) / rate).max(0.0);
+            *now += Duration::from_secs_f64(waits);
+            fill -= waits * rate;
+            pace.on_written(bytes, began, *now);
+            if *now > end.checked_sub(Duration::from_secs(1)).unwrap() {
+                (most, written) = (most.max(fill), written + bytes);
+            }
+            let until = pace.free_at.saturating_duration_since(*now).max(Duration::from_millis(1));
+            fill = (fill - rate * until.as_secs_f64()).max(0.0);
+        }
+        (most, written)
+    }
+
+    #[test]
+    fn a_slow_terminal_gets_small_steps_and_a_quick_one_everything() {
+        let mut now = Instant::now();
+        let mut pace = Pace::new(None, now);
+        // 1 Mbit/s behind a buffer: what waits in it is what a key waits for.
+        let (waits, written) = write_to(&mut pace, &mut now, 125e3, 12e3, 20);
+        assert!(waits < 6_000.0 && written > 80_000, "{waits} {written} {pace:?}");
+        // It is quick again: that is found out, slowly.
+        let (_, written) = write_to(&mut pace, &mut now, 1e9, 12e3, 60);
+        assert!(written > 1_000_000, "{written} {pace:?}");
+        let mut quick = Pace::new(None, now);
+        write_to(&mut quick, &mut now, 1e9, 12e3, 1);
+        assert_eq!((quick.rate, quick.takes_pictures(now)), (None, true));
+        // A machine that was busy for a moment is no slow terminal.
+        quick.on_written(30_000, now, now + Duration::from_millis(90));
+        assert_eq!((quick.rate, quick.takes_pictures(now)), (None, true));
+        // As the operator said, whatever it seems to take.
+        let mut limited = Pace::new(Some(50e3), now);
+        let (_, written) = write_to(&mut limited, &mut now, 1e9, 1e9, 20);
+        assert!((30_000..=50_000).contains(&written), "{written}");
+    }
+
+    /// Keeps what is written.
+    #[derive(Clone, Default)]
+    struct Tape(Rc<std::cell::RefCell<Vec<u8>>>);
+
+    impl Write for Tape {
+        fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+            self.0.borrow_mut().extend_from_slice(bytes);
+            Ok(bytes.len())
+        }
+
+        fn flush(&mut self) -> io::Result<()> {
+            Ok(())
+        }
+    }
+
+    /// What a terminal of this size shows after these bytes.
+    fn terminal(bytes: &[u8]) -> vt100::Parser {
+        let mut parser = vt100::Parser::new(20, 60, 0);
+        parser.process(bytes);
+        parser
+    }
+
+    #[test]
+    fn text_goes_first_pictures_take_turns_and_nothing_is_lost() {
+        let (area, left, right) = (Rect::new(0, 0, 60, 20), Rect::new(0, 1, 30, 18), Rect::new(30, 1, 30, 18));
+        let tape = Tape::default();
+        let mut display = Display::new(tape.clone(), None);
+        display.pace.budget = 3_000;
+        let draw = |display: &mut Display<Tape>, foot: &str, shade: u8| {
+            let buf = display.blank(area).unwrap();
+            for place in [left, right] {
+                for (x, y) in place.positions().map(|at| (at.x, at.y)) {
+                    buf[(x, y)].set_symbol("▚").set_bg(Color::Rgb(shade, x as u8, y as u8));
+                }
+            }
+            buf.set_string(0, 19, foot, ratatui::style::Style::new());
+            display.show(&[left, right]).unwrap()
+        };
+        let mut steps = vec![draw(&mut display, "first", 1)];
+        let bytes = tape.0.borrow().clone();
+        assert!(terminal(&bytes).screen().contents().contains("first"), "text is there after the first step");
+        assert!(bytes.len() < 8_000, "{}", bytes.len());
+        assert_eq!(steps[0], [false, false]);
+        display.pace.budget = 3_000;
+        // The same picture until it is whole; a key's text comes at once meanwhile.
+        for step in 0..40 {
+            display.pace.budget = 3_000;
+            steps.push(draw(&mut display, &format!("step {step}"), 1));
+            assert!(terminal(&tape.0.borrow().clone()).screen().contents().contains(&format!("step {step}")));
+            if display.goes_on_at().is_none() {
+                break;
+            }
+        }
+        let done = |picture: usize| steps.iter().position(|whole| whole[picture]).unwrap();
+        assert!(done(0) < done(1) && done(1) + 1 == steps.len(), "{steps:?}");
+        let parser = terminal(&tape.0.borrow().clone());
+        for (x, y) in left.positions().chain(right.positions()).map(|at| (at.x, at.y)) {
+            let cell = parser.screen().cell(y, x).unwrap();
+            assert_eq!((cell.contents(), cell.bgcolor()), ("▚", vt100::Color::Rgb(1, x as u8, y as u8)));
+        }
+        let before = tape.0.borrow().clone().len();
+        assert_eq!(draw(&mut display, "step 7", 1).len(), 2);
+        assert!(tape.0.borrow().clone().len() - before < 60, "what is there already is not written again");
+    }
+}
