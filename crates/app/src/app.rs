@@ -1,6 +1,7 @@
 //! The wall's state and what changes it. No handles here: what is to be done outside comes out as
 //! [`Effect`]s.
 
+mod aids;
 mod bench;
 mod cameras;
 pub mod lattices;
@@ -13,6 +14,7 @@ mod steps;
 mod streams;
 mod tour;
 
+pub use aids::Aids;
 pub use bench::{Bench, BenchStep, MOST as BENCH_MOST};
 pub use picker::{Pick, PickKind, Picker};
 pub use placing::EditStep;
@@ -149,6 +151,8 @@ pub struct App {
     pub bench: Bench,
     /// Receive buffers that were set here; `None` for the default again.
     pub buffers: HashMap<FeedKey, Option<Duration>>,
+    /// What helps the eyes.
+    pub aids: Aids,
     /// What the figures were.
     pub history: HashMap<FeedKey, History>,
     /// There is neither header nor footer: a small window, or pictures only.
@@ -211,6 +215,7 @@ impl App {
             other_screens: BTreeMap::new(),
             bench: Bench::default(),
             buffers: HashMap::new(),
+            aids: Aids::default(),
             history: HashMap::new(),
             bare: false,
             enlarged: false,
@@ -331,8 +336,13 @@ impl App {
         if !matches!(event.kind, MouseEventKind::Moved) {
             self.works();
         }
-        if let MouseEventKind::Up(MouseButton::Left) = event.kind {
-            return self.drop_at(at);
+        match event.kind {
+            MouseEventKind::Up(MouseButton::Left) => return self.drop_at(at),
+            MouseEventKind::Drag(MouseButton::Left) => {
+                self.drag_off_the_roster();
+                return Vec::new();
+            }
+            _ => {}
         }
         let wheel = match event.kind {
             MouseEventKind::ScrollDown => 1,
@@ -382,6 +392,9 @@ impl App {
         let Some(row) = list.row_at(at) else { return Vec::new() };
         if !self.select_row(row) {
             return Vec::new();
+        }
+        if self.page == Page::Roster {
+            self.dragged = self.roster_selected().map(|camera| Dragged::Camera(camera.name.clone()));
         }
         match (self.is_double_click(row), self.page) {
             (true, Page::Roster | Page::Listen) => self.act(Action::Desk(DeskStep::Show)),

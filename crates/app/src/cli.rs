@@ -51,6 +51,13 @@ pub enum Command {
     Open(OpenOptions),
     /// One to three cameras of the site in a small window, for the corner of a desktop (from 24x8 cells)
     Corner(CornerOptions),
+    /// The saved lattices of the site: list them, write one to a file, take some from a file
+    #[command(after_help = LATTICE_HELP)]
+    Lattice {
+        /// What to do
+        #[command(subcommand)]
+        command: LatticeCommand,
+    },
     /// Write a desktop entry that starts a screen, a lattice or a camera of the site
     #[command(after_help = LAUNCHER_HELP)]
     Launcher {
@@ -90,6 +97,31 @@ pub enum Command {
 const OPEN_HELP: &str = "Examples:
   amber-lattice open rtsp://192.0.2.10/stream
   amber-lattice open \"Slipway north\" --full";
+
+/// What is done with lattices.
+#[derive(Debug, Subcommand)]
+pub enum LatticeCommand {
+    /// List them
+    List,
+    /// Write one as TOML, to a new file or to standard output
+    Export {
+        /// Its name
+        name: String,
+        /// The file, which must not be there yet
+        file: Option<PathBuf>,
+    },
+    /// Take the lattices of a file into the site; a name that is taken gets a number
+    Import {
+        /// The file
+        file: PathBuf,
+    },
+}
+
+const LATTICE_HELP: &str = "Exit status: 0 done; 1 not done; 2 unusable arguments.
+
+Examples:
+  amber-lattice lattice export \"morning six\" six.toml
+  amber-lattice lattice import six.toml";
 
 const LAUNCHER_HELP: &str =
     "The entry is written to the folder of desktop entries ($XDG_DATA_HOME/applications), and its path printed.
@@ -201,6 +233,15 @@ pub struct WallOptions {
     /// Most that is written to the terminal, in Mbit/s: over a thin ssh, whose buffers hide how slow it is
     #[arg(long, value_name = "MBIT/S", value_parser = output_limit)]
     pub output_limit: Option<f64>,
+    /// A light ground, for a bright room; T switches
+    #[arg(long)]
+    pub light: bool,
+    /// Brightness of the whole interface in percent, for a dark room; - and + change it
+    #[arg(long, value_name = "PERCENT", default_value_t = 100, value_parser = clap::value_parser!(u8).range(10..=100))]
+    pub brightness: u8,
+    /// Move all of it by a cell every 4 minutes, so that nothing burns into the screen; S switches
+    #[arg(long)]
+    pub burn_in_care: bool,
 }
 
 fn output_limit(text: &str) -> Result<f64, String> {
@@ -210,7 +251,16 @@ fn output_limit(text: &str) -> Result<f64, String> {
 
 impl Default for WallOptions {
     fn default() -> Self {
-        Self { screen: None, transport: TransportArg::Auto, paint: PaintArg::Auto, redraws: 40, output_limit: None }
+        Self {
+            screen: None,
+            transport: TransportArg::Auto,
+            paint: PaintArg::Auto,
+            redraws: 40,
+            output_limit: None,
+            light: false,
+            brightness: 100,
+            burn_in_care: false,
+        }
     }
 }
 

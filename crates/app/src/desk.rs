@@ -159,6 +159,10 @@ pub enum Errand {
     Undo,
     /// Keep the receive buffer of a camera's stream; that of its place for `None`.
     Buffer(String, Role, Option<Duration>),
+    /// Write a lattice to a file of its own.
+    ExportLattice(Box<Lattice>, String),
+    /// Take the lattices of a file in.
+    ImportLattices(String),
     /// Keep these lattices, and no others, in the site file.
     SaveLattices(Vec<Lattice>),
     /// Ask the device of a camera what it is and offers.

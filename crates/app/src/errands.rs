@@ -10,6 +10,7 @@ use crate::desk::{ChannelChoice, Errand, Taken};
 use crate::device_page::DeviceFacts;
 use crate::intake::{Intake, Trouble, exposure_of, take_in};
 use crate::kept::{Kept, path_patterns, trust_of};
+use crate::places::{typed_path, write_new};
 use crate::survey::{Survey, Surveyed};
 use crossbeam_channel::Sender;
 use lattice_core::check::Ladder;
@@ -21,7 +22,7 @@ use lattice_core::{Cause, ClockOffset, Credentials};
 use lattice_net::Device;
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
-use lattice_store::{Camera, PasswordSource, Sighting, SiteError};
+use lattice_store::{Camera, PasswordSource, Sighting, SiteError, export_lattice, import_lattices};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
@@ -74,6 +75,8 @@ pub struct Outcome {
     pub renamed: Vec<(String, String)>,
     /// The lattices are in the site file as the wall has them.
     pub lattices_saved: bool,
+    /// Lattices that were read from a file.
+    pub imported: Vec<Lattice>,
     /// What to say.
     pub say: Option<String>,
     /// What became of somebody who was to be taken in.
@@ -188,6 +191,15 @@ impl Errands {
                 camera.streams.iter_mut().filter(|stream| stream.role == role).for_each(|stream| stream.buffer = buffer);
                 self.change(|editor| editor.put_camera(&camera))?;
                 Ok(Outcome::default())
+            }
+            Errand::ExportLattice(lattice, path) => {
+                let path = typed_path(&path);
+                write_new(&path, &export_lattice(&lattice)).map_err(|error| format!("{}: {error}", path.display()))?;
+                Ok(Outcome { say: Some(format!("{} is in {}", lattice.name, path.display())), ..Outcome::default() })
+            }
+            Errand::ImportLattices(path) => {
+                let imported = import_lattices(&typed_path(&path)).map_err(|error| error.to_string())?;
+                Ok(Outcome { imported, ..Outcome::default() })
             }
             Errand::SaveLattices(lattices) => self.save_lattices(&lattices),
             Errand::AskDevice(name) => self.ask_device(&name).map(|()| Outcome::default()),

@@ -203,6 +203,18 @@ pub enum WallStep {
     Remove,
     /// List the lattices.
     Lattices,
+    /// Write the lattice to a file.
+    Export,
+    /// Read lattices from a file.
+    Import,
+    /// The whole interface brighter or darker, by steps.
+    Brightness(i32),
+    /// A light ground, or a dark one.
+    Light,
+    /// Names large for a moment.
+    Names,
+    /// Fixed text moves slowly by a cell, or stays.
+    Care,
     /// How the picture stands in its tile.
     Aspect,
     /// Mark the selected tile.
@@ -373,6 +385,13 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Wall, "W", Action::Wall(WallStep::Duplicate), "make another lattice of this one", None),
     row(Context::Wall, "E", Action::Wall(WallStep::Rename), "give the lattice another name", None),
     row(Context::Wall, "X", Action::Wall(WallStep::Remove), "take the lattice out", None),
+    row(Context::Wall, "D", Action::Wall(WallStep::Export), "write the lattice to a file of its own", None),
+    row(Context::Wall, "F", Action::Wall(WallStep::Import), "read lattices from a file", None),
+    row(Context::Wall, "-", Action::Wall(WallStep::Brightness(-1)), "the whole interface darker, for a dark room", None),
+    row(Context::Wall, "+ =", Action::Wall(WallStep::Brightness(1)), "brighter again", None),
+    row(Context::Wall, "T", Action::Wall(WallStep::Light), "a light ground for a bright room, or a dark one", None),
+    row(Context::Wall, ",", Action::Wall(WallStep::Names), "the names large for a moment", None),
+    row(Context::Wall, "S", Action::Wall(WallStep::Care), "burn-in care: all of it moves by a cell now and then, or stays", None),
     row(Context::Wall, ".", Action::Wall(WallStep::Numbers), "the numbers of the tiles: type one and enter to go there", None),
     row(Context::Wall, "r", Action::Retry, "try a lost or locked stream again now", Some("retry")),
     row(Context::Wall, "d", Action::DamageChoice, "after a loss: hold the last clean picture, or show damaged ones marked", None),

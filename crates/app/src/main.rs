@@ -15,6 +15,7 @@ mod find;
 mod intake;
 mod kept;
 mod keymap;
+mod lattice;
 mod launcher;
 mod listen;
 mod logging;
@@ -72,6 +73,7 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
         Command::Demo(options) => demo::run(&options),
         Command::Open(options) => run::open(&options, site),
         Command::Corner(options) => run::corner(&options, site),
+        Command::Lattice { command } => lattice::run(&command, site),
         Command::Launcher { name, corner } => launcher::run(&name, corner, site),
         Command::Measure(options) => measure::run(&options),
         Command::Find(options) => find::run(&options, site),

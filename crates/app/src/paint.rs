@@ -5,6 +5,7 @@ mod cells;
 mod colours;
 
 pub use cells::{CellPainter, is_picture, pixels};
+pub use colours::{reduce, rgb_of};
 
 use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};

@@ -2,7 +2,9 @@
 
 use anyhow::Context as _;
 use etcetera::{BaseStrategy as _, choose_base_strategy};
+use std::fs::File;
 use std::hash::{Hash as _, Hasher as _};
+use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 const NAME: &str = "amber-lattice";
@@ -41,4 +43,21 @@ pub fn secrets(named_site: Option<&Path>) -> anyhow::Result<PathBuf> {
     let mut hash = std::hash::DefaultHasher::new();
     whole.hash(&mut hash);
     Ok(folder.join(format!("sign-ins-{:016x}.toml", hash.finish())))
+}
+
+/// A path as somebody typed it, with `~/` for the home folder.
+pub fn typed_path(text: &str) -> PathBuf {
+    let text = text.trim();
+    match (text.strip_prefix("~/"), etcetera::home_dir()) {
+        (Some(rest), Ok(home)) => home.join(rest),
+        _ => PathBuf::from(text),
+    }
+}
+
+/// Writes a file that is not there yet.
+///
+/// # Errors
+/// When it is there, or cannot be written.
+pub fn write_new(path: &Path, text: &str) -> std::io::Result<()> {
+    File::create_new(path)?.write_all(text.as_bytes())
 }

@@ -158,6 +158,9 @@ pub fn wall(
     } else {
         app.page = Page::Wall;
     }
+    app.aids.light = options.light;
+    app.aids.brightness = options.brightness;
+    app.aids.care = options.burn_in_care;
     app.screen.clone_from(&options.screen);
     let screens = errands.as_ref().map(|errands| anyhow::Ok(Screens::new(&crate::places::screens()?, errands.kept.file.path())));
     let screens = screens.transpose()?;
@@ -350,7 +353,8 @@ impl Wall {
 
     fn draw(&mut self) -> anyhow::Result<()> {
         self.take_news();
-        self.app.area = terminal::area()?;
+        let whole_screen = terminal::area()?;
+        self.app.area = self.app.aids.area(whole_screen, self.app.now);
         self.tell_wanted();
         let watched = view::watched(&self.app);
         let mut places: Vec<Rect> = watched.iter().map(|watched| watched.area).collect();
@@ -359,8 +363,10 @@ impl Wall {
         let held = self.unfinished.iter().map(|(key, (_, picture))| (*key, picture.clone()));
         self.app.pictures.extend(held);
         let Self { app, theme, painters, screen, .. } = self;
-        let buf = screen.display.blank(app.area)?;
-        let drawn = view::draw(app, *theme, painters, buf);
+        let buf = screen.display.blank(whole_screen)?;
+        let theme = Theme { light: app.aids.light, brightness: app.aids.brightness, ..*theme };
+        let drawn = view::draw(app, theme, painters, buf);
+        theme.dim(buf);
         let whole = screen.display.show(&places)?;
         for key in drawn {
             let Some(picture) = self.app.pictures.get(&key) else { continue };

@@ -1,7 +1,9 @@
 //! Colours and signs. Amber is calm, brightness is spent on what needs the eye, coral needs a hand,
 //! teal is where the operator is. No colour tells anything alone.
 
+use crate::paint::{reduce, rgb_of};
 use lattice_core::Verdict;
+use ratatui::buffer::Buffer;
 use ratatui::style::{Color, Modifier, Style};
 
 /// How many colours the terminal shows.
@@ -58,18 +60,25 @@ pub enum Tone {
 pub struct Theme {
     /// Its colours.
     pub depth: ColourDepth,
+    /// A light ground.
+    pub light: bool,
+    /// Percent.
+    pub brightness: u8,
 }
 
 impl Theme {
     /// The usual look.
     pub const fn new(depth: ColourDepth) -> Self {
-        Self { depth }
+        Self { depth, light: false, brightness: 100 }
     }
 
     /// The ground that everything stands on.
     pub const fn ground(self) -> Style {
         match self.depth {
+            ColourDepth::True if self.light => Style::new().bg(Color::Rgb(246, 240, 228)).fg(Color::Rgb(96, 66, 18)),
             ColourDepth::True => Style::new().bg(Color::Rgb(16, 14, 12)).fg(Color::Rgb(200, 160, 100)),
+            ColourDepth::Palette if self.light => Style::new().bg(Color::Indexed(255)).fg(Color::Indexed(94)),
+            ColourDepth::Sixteen if self.light => Style::new().bg(Color::White).fg(Color::Black),
             _ => Style::new(),
         }
     }
@@ -78,6 +87,32 @@ impl Theme {
     pub const fn tone(self, tone: Tone) -> Style {
         let style = Style::new();
         match self.depth {
+            ColourDepth::True if self.light => style.fg(match tone {
+                Tone::Calm => Color::Rgb(118, 84, 30),
+                Tone::Faint => Color::Rgb(150, 132, 104),
+                Tone::Bright => Color::Rgb(176, 82, 0),
+                Tone::Alarm => Color::Rgb(190, 30, 10),
+                Tone::Here => Color::Rgb(0, 112, 106),
+                Tone::Waiting => Color::Rgb(60, 128, 122),
+                Tone::Text => Color::Rgb(44, 34, 20),
+            }),
+            ColourDepth::Palette if self.light => style.fg(Color::Indexed(match tone {
+                Tone::Calm => 94,
+                Tone::Faint => 138,
+                Tone::Bright => 130,
+                Tone::Alarm => 160,
+                Tone::Here => 23,
+                Tone::Waiting => 66,
+                Tone::Text => 235,
+            })),
+            ColourDepth::Sixteen if self.light => match tone {
+                Tone::Calm | Tone::Text => style.fg(Color::Black),
+                Tone::Faint => style.fg(Color::DarkGray),
+                Tone::Bright => style.fg(Color::Magenta),
+                Tone::Alarm => style.fg(Color::Red),
+                Tone::Here => style.fg(Color::Blue),
+                Tone::Waiting => style.fg(Color::Blue),
+            },
             ColourDepth::True => style.fg(match tone {
                 Tone::Calm => Color::Rgb(176, 134, 74),
                 Tone::Faint => Color::Rgb(104, 86, 60),
@@ -113,6 +148,24 @@ impl Theme {
         }
     }
 
+    /// Dims what was drawn to the brightness that is wanted.
+    pub fn dim(self, buf: &mut Buffer) {
+        if self.brightness >= 100 {
+            return;
+        }
+        let share = u16::from(self.brightness);
+        for cell in &mut buf.content {
+            match self.depth {
+                ColourDepth::True | ColourDepth::Palette => {
+                    (cell.fg, cell.bg) = (darker(self.depth, cell.fg, share), darker(self.depth, cell.bg, share));
+                }
+                // There are no darker ones: faint is what there is.
+                ColourDepth::Sixteen | ColourDepth::Mono if self.brightness <= 50 => cell.modifier |= Modifier::DIM,
+                ColourDepth::Sixteen | ColourDepth::Mono => {}
+            }
+        }
+    }
+
     /// The tone of a verdict.
     pub const fn verdict(verdict: Verdict) -> Tone {
         match verdict {
@@ -123,6 +176,10 @@ impl Theme {
             Verdict::Resting => Tone::Faint,
         }
     }
+}
+
+fn darker(depth: ColourDepth, colour: Color, percent: u16) -> Color {
+    rgb_of(colour).map_or(colour, |rgb| reduce(depth, rgb.map(|value| (u16::from(value) * percent / 100) as u8)))
 }
 
 /// The sign of a verdict.

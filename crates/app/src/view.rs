@@ -85,7 +85,7 @@ pub fn watched(app: &App) -> Vec<Watched> {
 /// Draws everything; gives the streams whose picture is on the screen.
 pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buffer) -> Vec<FeedKey> {
     let area = app.area;
-    buf.set_style(area, theme.ground());
+    buf.set_style(buf.area, theme.ground());
     let least = if app.bare && app.page == Page::Wall { LEAST_BARE } else { LEAST };
     if area.width < least.0 || area.height < least.1 {
         too_small(area, least, theme, buf);

@@ -15,3 +15,4 @@ pub use screens::{Order, SILENT_AFTER, Screens, Showing};
 pub use secrets::{SecretError, Secrets};
 pub use sightings::{Sighting, Sightings};
 pub use site::{Camera, Group, PasswordSource, Role, SignIn, Site, SiteError, SiteFile, Stream};
+pub use site::{export_lattice, import_lattices};

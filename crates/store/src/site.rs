@@ -8,7 +8,7 @@ mod lattices;
 mod read;
 
 pub use document::{Editor, SiteFile};
-pub use lattices::{DWELL, MAX_TILES, Screen, Stop, Tour};
+pub use lattices::{DWELL, MAX_TILES, Screen, Stop, Tour, export_lattice, free_lattice_name, import_lattices};
 
 pub use lattice_core::Role;
 use lattice_core::lattice::Lattice;

@@ -3,7 +3,9 @@
 use super::{App, Effect, Overlay};
 use crate::app::EditStep;
 use crate::app::picker::Pick;
+use crate::desk::Page;
 use crate::keymap::Action;
+use crate::theme::Tone;
 use crate::view::{pick_row_at, regions};
 use lattice_core::layout::{Edge, UNITS};
 use ratatui::layout::{Position, Rect};
@@ -54,6 +56,15 @@ impl App {
         upright.or_else(|| places.iter().position(|place| below(place) && under(place)).map(|place| (place, Edge::Bottom)))
     }
 
+    /// A camera that is dragged from its row of the roster goes to the wall: the roster makes way.
+    pub(super) fn drag_off_the_roster(&mut self) {
+        if let (Page::Roster, Some(Dragged::Camera(name))) = (self.page, &self.dragged) {
+            let text = format!("{name}: let it go over a tile");
+            (self.page, self.enlarged, self.same_tiles_since) = (Page::Wall, false, self.now);
+            self.say(Tone::Here, text);
+        }
+    }
+
     /// The button was let go.
     pub(super) fn drop_at(&mut self, at: Position) -> Vec<Effect> {
         let Some(dragged) = self.dragged.take() else { return Vec::new() };
@@ -66,6 +77,7 @@ impl App {
                     self.selected = place;
                 }
             }
+            Dragged::Camera(_) if self.page != Page::Wall => {} // a click, not a drag
             Dragged::Camera(name) if pick_row_at(self, at).is_none() => {
                 if let Some(place) = onto() {
                     self.picker = None;

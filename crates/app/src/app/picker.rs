@@ -2,7 +2,7 @@
 
 use super::{App, Effect, FeedKey};
 use crate::app::lattices::ALL;
-use crate::desk::Page;
+use crate::desk::{Errand, Page};
 use crate::keymap::{Action, Context, KEYMAP};
 use crate::theme::Tone;
 use lattice_core::lattice::Lattice;
@@ -26,6 +26,10 @@ pub enum PickKind {
     Rename,
     /// A name for a copy of the lattice.
     Duplicate,
+    /// A file that the lattice is written to.
+    Export,
+    /// A file that lattices are read from.
+    Import,
     /// A tour to begin.
     Tour,
     /// A screen that something is sent to.
@@ -44,6 +48,8 @@ impl PickKind {
             Self::Palette => "Everything",
             Self::Rename => "Another name for this lattice",
             Self::Duplicate => "Name of the new lattice",
+            Self::Export => "Write this lattice to a new file",
+            Self::Import => "Read lattices from a file",
             Self::Tour => "Tours",
             Self::Bench => "Add a stream to the bench",
             Self::Screen => "Send to a screen (each opens its own connections)",
@@ -133,7 +139,7 @@ impl App {
                     .chain(self.tour_lines())
                     .collect()
             }
-            PickKind::Rename | PickKind::Duplicate => Vec::new(),
+            PickKind::Rename | PickKind::Duplicate | PickKind::Export | PickKind::Import => Vec::new(),
         };
         matching(all, picker.input.value())
     }
@@ -277,6 +283,14 @@ impl App {
                     self.say(Tone::Alarm, told);
                 }
                 return Vec::new();
+            }
+            PickKind::Export | PickKind::Import if picker.input.value().trim().is_empty() => return Vec::new(),
+            PickKind::Export => {
+                let lattice = Box::new(self.lattices.shown().clone());
+                return vec![Effect::Errand(Errand::ExportLattice(lattice, picker.input.value().to_owned()))];
+            }
+            PickKind::Import => {
+                return vec![Effect::Errand(Errand::ImportLattices(picker.input.value().to_owned()))];
             }
             PickKind::Duplicate => {
                 let name = self.lattices.free_name(picker.input.value().trim());

@@ -82,6 +82,15 @@ impl App {
                 None => self.say(Tone::Text, "the lattice of all cameras stays".into()),
             },
             WallStep::Save => return vec![Effect::Errand(Errand::SaveLattices(self.lattices.own().to_vec()))],
+            WallStep::Export | WallStep::Import if !self.desk.available => {
+                self.say(Tone::Text, "these cameras belong to no site: start `amber-lattice wall` to keep lattices".into());
+            }
+            WallStep::Export => {
+                let name = format!("{}.toml", self.lattices.shown().name.replace('/', "-"));
+                self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Export) });
+            }
+            WallStep::Import => self.pick(PickKind::Import),
+            WallStep::Brightness(_) | WallStep::Light | WallStep::Names | WallStep::Care => self.aid_step(step),
             WallStep::Clear => {
                 if self.lattices.edit(|lattice| lattice.clear(here)).is_none() {
                     self.say(Tone::Text, "this tile is empty".into());
@@ -137,6 +146,21 @@ impl App {
 
     fn pick(&mut self, kind: PickKind) {
         self.picker = Some(Picker::new(kind));
+    }
+
+    /// Lattices from a file: beside those that are there, not saved yet; the last one is shown.
+    pub fn take_lattices(&mut self, lattices: Vec<Lattice>) {
+        let mut last = None;
+        for lattice in lattices {
+            let name = self.lattices.free_name(&lattice.name);
+            self.lattices.add(lattice.called(name.as_str()));
+            last = Some(name);
+        }
+        let Some(last) = last else { return };
+        self.show_lattice(Some(&last));
+        let missing = self.lattices.shown().cameras().iter().filter(|name| self.camera_index(name).is_none()).count();
+        let missing = if missing > 0 { format!("; cameras of it that are not in this site: {missing}") } else { String::new() };
+        self.say(Tone::Text, format!("{last} was read: w saves it in the site{missing}"));
     }
 
     fn change_placed(&mut self, tile: usize, change: impl FnOnce(&mut Placed) -> String) {

@@ -6,7 +6,7 @@ use crate::paint::pixels;
 use crate::theme::Tone;
 use crate::view::regions::{picture_of, places};
 use lattice_core::meter::Figures;
-use lattice_core::plan::{Budgets, Candidate, HostBudget, Plan, Planner, Reason, Short, Shown, Subject};
+use lattice_core::plan::{Budgets, Candidate, HostBudget, Load, Plan, Planner, Reason, Short, Shown, Subject};
 use lattice_core::{BitsPerSecond, Cause, FrameRate, Mono, Role};
 use lattice_net::Origin;
 use ratatui::layout::Rect;
@@ -86,6 +86,8 @@ pub struct Planned {
     pub budgets: Budgets,
     /// What was decided.
     pub plan: Plan,
+    /// The load before the choices changed last.
+    pub before: Option<Load>,
 }
 
 impl Planned {
@@ -348,7 +350,13 @@ impl App {
             })
             .collect();
         let plan = self.streams.planner.plan(self.now, &cameras, &subjects, &budgets);
-        self.streams.plan = Planned { host_of, places: standing, hosts: names, budgets, plan };
+        let last = &self.streams.plan;
+        let roles = |planned: &Plan| -> Vec<Vec<Option<Role>>> {
+            planned.choices.iter().map(|tiles| tiles.iter().map(|choice| choice.role).collect()).collect()
+        };
+        let changed = last.places != standing || roles(&last.plan) != roles(&plan);
+        let before = if changed { Some(last.plan.load.clone()) } else { last.before.clone() };
+        self.streams.plan = Planned { host_of, places: standing, hosts: names, budgets, plan, before };
         for index in 0..self.tiles.len() {
             self.follow_plan(index);
         }

@@ -1,3 +1,4 @@
+mod aids;
 mod bench;
 mod desk;
 mod wall;

@@ -16,6 +16,19 @@ pub fn reduce(depth: ColourDepth, rgb: Rgb) -> Color {
     }
 }
 
+/// What a colour of the cube, the grey ramp or of 24 bits looks like; `None` for the terminal's own.
+pub fn rgb_of(colour: Color) -> Option<Rgb> {
+    match colour {
+        Color::Rgb(r, g, b) => Some([r, g, b]),
+        Color::Indexed(index @ 232..) => Some([8 + (index - 232) * 10; 3]),
+        Color::Indexed(index @ 16..) => {
+            let n = index - 16;
+            Some([n / 36, n / 6 % 6, n % 6].map(|n| STEPS[usize::from(n)]))
+        }
+        _ => None,
+    }
+}
+
 const STEPS: [u8; 6] = [0, 95, 135, 175, 215, 255];
 
 fn distance(a: Rgb, b: Rgb) -> i32 {
@@ -76,12 +89,7 @@ mod tests {
     fn palette_entries_are_near_what_was_asked() {
         for rgb in [[0, 0, 0], [255, 255, 255], [128, 128, 128], [200, 30, 30], [17, 90, 200]] {
             let index = palette(rgb);
-            let got = if index >= 232 {
-                [8 + (index - 232) * 10; 3]
-            } else {
-                let n = index - 16;
-                [n / 36, n / 6 % 6, n % 6].map(|n| STEPS[usize::from(n)])
-            };
+            let got = rgb_of(Color::Indexed(index)).unwrap();
             assert!(distance(got, rgb) < 3 * 40 * 40, "{rgb:?} as {got:?}");
         }
         assert_eq!(sixteen([250, 250, 250]), Color::White);

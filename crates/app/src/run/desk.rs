@@ -60,6 +60,7 @@ impl Wall {
         if outcome.lattices_saved {
             self.app.lattices.are_saved();
         }
+        self.app.take_lattices(outcome.imported);
         let mut effects = Vec::new();
         for (from, to) in outcome.renamed {
             self.app.rename_camera(&from, &to);

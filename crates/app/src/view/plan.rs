@@ -18,8 +18,14 @@ pub fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     let mut lines = vec![Line::styled("Plan: which stream each tile shows, and why", theme.tone(Tone::Bright)), Line::default()];
     let load = &planned.plan.load;
     let megabit = |bits: f64| format!("{:.1} Mbit/s", bits / 1e6);
-    lines.push(bar(theme, "link in all", load.link, planned.budgets.link.map(|link| link.0), &megabit));
-    lines.push(bar(theme, "decoding", load.decoding, planned.budgets.decoding, &|mega| format!("{mega:.0} MP/s")));
+    let megapixels = |mega: f64| format!("{mega:.0} MP/s");
+    let was = |before: String| Span::styled(format!(", {before} before the last change"), theme.tone(Tone::Faint));
+    let before = planned.before.as_ref();
+    let mut link = bar(theme, "link in all", load.link, planned.budgets.link.map(|link| link.0), &megabit);
+    link.extend(before.map(|before| was(megabit(before.link))));
+    let mut decoding = bar(theme, "decoding", load.decoding, planned.budgets.decoding, &megapixels);
+    decoding.extend(before.map(|before| was(megapixels(before.decoding))));
+    lines.extend([link, decoding]);
     for ((name, budget), (bits, viewers)) in planned.hosts.iter().zip(&planned.budgets.hosts).zip(&load.hosts) {
         if let Some(link) = budget.link {
             lines.push(bar(theme, &format!("link to {name}"), *bits, Some(link.0), &megabit));

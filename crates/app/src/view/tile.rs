@@ -14,6 +14,7 @@ use ratatui::layout::{Alignment, Rect};
 use ratatui::text::Line;
 use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
 use std::time::Duration;
+use tui_big_text::{BigText, PixelSize};
 
 /// Draws a tile; true when its picture is on the screen.
 pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPainter, buf: &mut Buffer) -> bool {
@@ -131,6 +132,9 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
         let instead = placed.map_or("an empty tile", |placed| placed.camera.as_str());
         sign(theme, Tone::Alarm, &format!(" in place of {instead}, y gives it back "), corner, buf);
     }
+    if app.aids.names_until.is_some_and(|until| until > app.now) && matches!(app.overlay, Overlay::None) {
+        large_name(theme, placed.map_or("empty", |placed| placed.camera.as_str()), region.picture, buf);
+    }
     let number = app.tile_number(region.tile);
     if app.lifted == Some(number) {
         sign(theme, Tone::Here, " lifted ", corner, buf);
@@ -145,6 +149,32 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
         Overlay::Edit(ticked) if ticked.contains(&region.tile) => sign(theme, Tone::Here, " ■ to be joined ", corner, buf),
         _ => {}
     }
+}
+
+/// A name as large as it fits, a word a line where that helps; else as usual.
+fn large_name(theme: Theme, name: &str, area: Rect, buf: &mut Buffer) {
+    let width = |text: &str| text.chars().count() as u16;
+    for (size, cell_width, cell_height) in [(PixelSize::HalfHeight, 8, 4), (PixelSize::Quadrant, 4, 4)] {
+        let lines = wrap(name, usize::from(area.width.saturating_sub(2) / cell_width));
+        let (columns, rows) =
+            (lines.iter().map(|line| width(line)).max().unwrap_or(0) * cell_width, lines.len() as u16 * cell_height);
+        if columns + 2 > area.width || rows > area.height || columns == 0 {
+            continue;
+        }
+        let place = Rect {
+            x: area.x + (area.width - columns - 2) / 2,
+            y: area.y + (area.height - rows) / 2,
+            width: columns + 2,
+            height: rows,
+        };
+        Clear.render(place, buf);
+        buf.set_style(place, theme.ground());
+        let lines: Vec<Line<'_>> = lines.into_iter().map(Line::from).collect();
+        let inner = Rect { x: place.x + 1, width: columns, ..place };
+        BigText::builder().pixel_size(size).style(theme.tone(Tone::Bright)).lines(lines).centered().build().render(inner, buf);
+        return;
+    }
+    message(theme, Tone::Bright, &[name.to_owned()], area, buf);
 }
 
 fn sign(theme: Theme, tone: Tone, text: &str, area: Rect, buf: &mut Buffer) {

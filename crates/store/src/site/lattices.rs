@@ -1,15 +1,16 @@
 //! Lattices, tours and screens in the site file.
 
-use super::Site;
 use super::document::put;
-use super::read::{Complaint, Text, at};
+use super::read::{Complaint, Text, at, complain, parser_complaint};
+use super::{Site, SiteError};
 use lattice_core::Role;
 use lattice_core::lattice::{Aspect, Lattice, Placed};
 use lattice_core::layout::{Layout, MAX_PLACES, Place, Places};
 use serde::Deserialize;
+use std::path::Path;
 use std::time::Duration;
 use toml::Spanned;
-use toml_edit::{Array, InlineTable, Table, Value};
+use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Table, Value};
 
 /// Most tiles that a lattice may have through all its pages.
 pub const MAX_TILES: usize = 4096;
@@ -130,6 +131,50 @@ fn tile(raw: RawTile) -> Result<Option<Placed>, Complaint> {
         }
     };
     Ok(Some(Placed { camera: camera.into_inner(), aspect, hold, marked: raw.marked }))
+}
+
+/// A name for another lattice of a site: the wanted one, with a number where that is taken.
+#[must_use]
+pub fn free_lattice_name(site: &Site, wanted: &str) -> String {
+    let numbered = (2..).map(|n| format!("{wanted} {n}"));
+    std::iter::once(wanted.to_owned()).chain(numbered).find(|name| site.lattice(name).is_none()).unwrap_or_default()
+}
+
+/// Lattices in a file of their own.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawFile {
+    #[serde(default, rename = "lattice")]
+    lattices: Vec<RawLattice>,
+}
+
+/// A lattice as the text of a file of its own: a `[[lattice]]` as it stands in a site.
+#[must_use]
+pub fn export_lattice(lattice: &Lattice) -> String {
+    let mut table = Table::new();
+    table.insert("name", toml_edit::value(lattice.name.as_str()));
+    write(&mut table, lattice);
+    let mut tables = ArrayOfTables::new();
+    tables.push(table);
+    let mut document = DocumentMut::new();
+    document.insert("lattice", toml_edit::Item::ArrayOfTables(tables));
+    format!("# A lattice of amber-lattice. The schema is in docs/SITE.md.\n\n{document}")
+}
+
+/// Reads what [`export_lattice`] wrote, or any file with `[[lattice]]` tables and nothing else; at least one.
+///
+/// # Errors
+/// When the file cannot be read, or is not understood: by line and column.
+pub fn import_lattices(path: &Path) -> Result<Vec<Lattice>, SiteError> {
+    let text = std::fs::read_to_string(path)
+        .map_err(|error| SiteError::Refused(format!("{} cannot be read: {error}", path.display())))?;
+    let raw: RawFile = toml::from_str(&text).map_err(|error| parser_complaint(path, &text, &error))?;
+    let lattices = raw.lattices.into_iter().map(lattice).collect::<Result<Vec<_>, _>>();
+    let lattices = lattices.map_err(|complaint| complain(path, &text, &complaint))?;
+    if lattices.is_empty() {
+        return Err(SiteError::Refused(format!("{} holds no [[lattice]]", path.display())));
+    }
+    Ok(lattices)
 }
 
 pub(super) fn tour(site: &Site, raw: RawTour) -> Result<Tour, Complaint> {

@@ -81,14 +81,17 @@ pub(super) struct Complaint(usize, String);
 
 /// Reads a site; the path is for the message.
 pub fn read(path: &Path, text: &str) -> Result<Site, SiteError> {
-    let raw: RawSite = toml::from_str(text).map_err(|error| {
-        let at = error.span().map_or(0, |span| span.start);
-        complain(path, text, &Complaint(at, error.message().trim().to_owned()))
-    })?;
+    let raw: RawSite = toml::from_str(text).map_err(|error| parser_complaint(path, text, &error))?;
     build(raw).map_err(|complaint| complain(path, text, &complaint))
 }
 
-fn complain(path: &Path, text: &str, Complaint(at, what): &Complaint) -> SiteError {
+/// What the parser did not understand.
+pub(super) fn parser_complaint(path: &Path, text: &str, error: &toml::de::Error) -> SiteError {
+    let at = error.span().map_or(0, |span| span.start);
+    complain(path, text, &Complaint(at, error.message().trim().to_owned()))
+}
+
+pub(super) fn complain(path: &Path, text: &str, Complaint(at, what): &Complaint) -> SiteError {
     let before = text.get(..*at).unwrap_or(text);
     let line = before.matches('\n').count() + 1;
     let column = before.rsplit('\n').next().unwrap_or("").chars().count() + 1;

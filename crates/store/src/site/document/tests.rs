@@ -1,4 +1,4 @@
-use super::super::Role;
+use super::super::{Role, export_lattice, free_lattice_name, import_lattices};
 use super::*;
 use lattice_core::target::Target;
 use std::time::Duration;
@@ -302,4 +302,30 @@ fn a_lattice_that_is_not_understood_is_told_by_line_and_column() {
         let told_is = complaint(&WALL.replacen(from, to, 1));
         assert!(told_is.contains(&format!("line {line},")) && told_is.contains(told), "{told_is}");
     }
+}
+
+#[test]
+fn a_lattice_goes_through_a_file_of_its_own() {
+    let (folder, mut file) = file(WALL);
+    let path = folder.path().join("one.toml");
+    for lattice in file.site().lattices.clone() {
+        std::fs::write(&path, export_lattice(&lattice)).unwrap();
+        assert_eq!(import_lattices(&path).unwrap(), std::slice::from_ref(&lattice));
+        let name = free_lattice_name(file.site(), &lattice.name);
+        assert_eq!(name, format!("{} 2", lattice.name));
+        file.change(|editor| editor.put_lattice(&lattice.called(name))).unwrap();
+    }
+    assert_eq!(file.site().lattices.len(), 4);
+    for (text, told) in [
+        ("", "holds no [[lattice]]"),
+        ("[[lattice]]\nname = \"a\"\nlayout = \"even 99\"\n", "line 3, column 10"),
+        ("[[camera]]\nname = \"a\"\n", "unknown field"),
+        ("[[lattice]]\nname = \"a\"\nplaces = [[0, 0, 6, 12]]\n", "line 3"),
+        ("\u{0}", "line 1"),
+    ] {
+        std::fs::write(&path, text).unwrap();
+        let error = import_lattices(&path).unwrap_err().to_string();
+        assert!(error.contains(told) && error.contains("one.toml"), "{error}");
+    }
+    assert!(import_lattices(&folder.path().join("none.toml")).unwrap_err().to_string().contains("cannot be read"));
 }

@@ -1,0 +1,45 @@
+//! `lattice`: the saved lattices of the site, in and out of files of their own.
+
+use crate::cli::LatticeCommand;
+use crate::kept::Kept;
+use crate::places::write_new;
+use anyhow::Context as _;
+use lattice_store::{export_lattice, import_lattices};
+use std::path::Path;
+use std::process::ExitCode;
+
+/// Lists, writes or takes in.
+///
+/// # Errors
+/// When the site or the file cannot be used.
+pub fn run(command: &LatticeCommand, named: Option<&Path>) -> anyhow::Result<ExitCode> {
+    let mut kept = Kept::open(named)?;
+    match command {
+        LatticeCommand::List => {
+            for lattice in &kept.file.site().lattices {
+                let cameras = lattice.cameras().len();
+                println!("{}\t{}\t{cameras} cameras", lattice.name, lattice.layout().word());
+            }
+        }
+        LatticeCommand::Export { name, file } => {
+            let lattice = kept
+                .file
+                .site()
+                .lattice(name)
+                .with_context(|| format!("the site has no lattice {name:?}: `amber-lattice lattice list` lists them"))?;
+            let text = export_lattice(lattice);
+            match file {
+                Some(file) => write_new(file, &text).with_context(|| format!("{} cannot be written", file.display()))?,
+                None => print!("{text}"),
+            }
+        }
+        LatticeCommand::Import { file } => {
+            for lattice in import_lattices(file)? {
+                let name = lattice_store::site::free_lattice_name(kept.file.site(), &lattice.name);
+                kept.file.change(|editor| editor.put_lattice(&lattice.called(name.clone())))?;
+                println!("{name}");
+            }
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
