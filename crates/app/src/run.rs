@@ -14,14 +14,14 @@ use crate::terminal::{self, Input, Screen, cell_aspect, read_input};
 use crate::theme::{ColourDepth, Theme};
 use crate::view;
 use crossbeam_channel::{Receiver, bounded, select, unbounded};
-use lattice_core::Role;
 use lattice_core::lattice::Aspect;
+use lattice_core::{Mono, Role};
 use lattice_media::TilePicture;
 use lattice_net::{Origin, clock};
 use lattice_store::Screens;
 use ratatui::crossterm::event::Event;
 use ratatui::layout::Rect;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -185,6 +185,7 @@ pub fn wall(
         theme: Theme::new(depth),
         reported: HashMap::new(),
         unfinished: HashMap::new(),
+        page_since: (Mono::ZERO, None),
         quit: false,
     };
     wall.carry_out(effects);
@@ -226,6 +227,8 @@ struct Wall {
     reported: HashMap<FeedKey, u64>,
     /// Pictures of which a part is still to be written: they stay until they are whole.
     unfinished: HashMap<FeedKey, (Rect, Arc<TilePicture>)>,
+    /// Since when the same tiles are shown, and when that began, while a picture is still missing.
+    page_since: (Mono, Option<Instant>),
     quit: bool,
 }
 
@@ -368,6 +371,7 @@ impl Wall {
         let drawn = view::draw(app, theme, painters, buf);
         theme.dim(buf);
         let whole = screen.display.show(&places)?;
+        let mut complete = BTreeSet::new();
         for key in drawn {
             let Some(picture) = self.app.pictures.get(&key) else { continue };
             let left = places.iter().zip(&whole).filter(|(_, whole)| !**whole).map(|(area, _)| *area);
@@ -377,10 +381,25 @@ impl Wall {
                 continue;
             }
             self.unfinished.remove(&key);
+            complete.insert(key);
             if self.reported.insert(key, picture.number) != Some(picture.number) {
                 self.engine.drawn(key, picture.number);
             }
         }
+        self.time_page(&complete);
         Ok(())
+    }
+
+    /// Tells the log how long it took until every tile of a page had its picture on the terminal.
+    fn time_page(&mut self, complete: &BTreeSet<FeedKey>) {
+        if self.page_since.0 != self.app.same_tiles_since {
+            self.page_since = (self.app.same_tiles_since, Some(Instant::now()));
+        }
+        let Some(began) = self.page_since.1.filter(|_| self.app.page == Page::Wall) else { return };
+        let tiles = || self.app.tiles.iter().filter(|tile| tile.short.is_none());
+        if !self.app.enlarged && tiles().all(|tile| complete.contains(&tile.key())) {
+            self.page_since.1 = None;
+            tracing::info!(tiles = tiles().count(), millis = began.elapsed().as_millis() as u64, "every tile has its picture");
+        }
     }
 }

@@ -88,6 +88,8 @@ impl SiteFile {
     /// [`SiteError::ChangedElsewhere`] when the file is not the one that was read, [`SiteError::Refused`] for a change
     /// that the site cannot take.
     pub fn change(&mut self, changes: impl FnOnce(&mut Editor<'_>) -> Result<(), SiteError>) -> Result<(), SiteError> {
+        // From reading to writing nobody else writes.
+        let _lock = atomic::alone(&self.path);
         let on_disk = match std::fs::read_to_string(&self.path) {
             Ok(text) => Some(text),
             Err(error) if error.kind() == io::ErrorKind::NotFound => None,

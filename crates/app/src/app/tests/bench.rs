@@ -72,11 +72,13 @@ fn main_and_sub_and_both_transports_stand_side_by_side_on_common_axes() {
     assert!(app.bench.streams.len() == 4 && app.foot_line().unwrap().0.contains("takes four"));
     press(&mut app, KeyCode::Char('x'));
     assert_eq!(app.bench.streams.len(), 3);
-    for (width, height) in [(60, 16), (80, 24), (300, 90)] {
+    for (width, height) in [(60, 16), (80, 24), (300, 90), (500, 200)] {
         app.area = Rect::new(0, 0, width, height);
         let screen = draw(&app, ColourDepth::Palette);
         assert!(has(&screen, "a Slip") && has(&screen, "latency ms"), "{screen:#?}");
     }
+    app.area = Rect::new(0, 0, 1, 1);
+    draw(&app, ColourDepth::Palette);
     press(&mut app, KeyCode::Down);
     app.area = Rect::new(0, 0, 60, 16);
     assert!(!has(&draw(&app, ColourDepth::Palette), "latency ms"), "the next chart takes the only place");

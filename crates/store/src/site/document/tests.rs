@@ -199,6 +199,28 @@ fn what_was_edited_elsewhere_is_read_again_and_never_overwritten() {
 }
 
 #[test]
+fn programs_that_write_at_the_same_time_lose_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("site.toml");
+    std::thread::scope(|scope| {
+        for program in 0..3 {
+            let path = path.clone();
+            scope.spawn(move || {
+                let mut file = SiteFile::open(&path).unwrap();
+                for n in 0..20 {
+                    let camera = Camera { name: format!("{program} {n}"), ..Camera::default() };
+                    while let Err(error) = file.change(|editor| editor.put_camera(&camera)) {
+                        assert!(matches!(error, SiteError::ChangedElsewhere { .. }), "{error}");
+                        file.reload().unwrap();
+                    }
+                }
+            });
+        }
+    });
+    assert_eq!(SiteFile::open(&path).unwrap().site().cameras.len(), 60);
+}
+
+#[test]
 fn a_change_that_the_site_cannot_take_changes_nothing() {
     let (_folder, mut file) = file(SITE);
     let bad = Camera { name: "New".into(), sign_in: Some("nobody".into()), ..Camera::default() };
