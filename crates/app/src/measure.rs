@@ -2,9 +2,10 @@
 
 use crate::cli::MeasureOptions;
 use jiff::Timestamp;
+use lattice_core::event::Event;
 use lattice_core::meter::{Dropout, Figures, Spread};
 use lattice_core::srtp::MasterKey;
-use lattice_core::{FrameRate, TransportChoice};
+use lattice_core::{FrameRate, Mono, TransportChoice};
 use lattice_media::Wanted;
 use lattice_net::{Origin, Runtime, Source, SourceConfig, clock};
 use serde::Serialize;
@@ -46,6 +47,18 @@ struct StreamReport {
     frames: Frames,
     first_picture_ms: Option<u64>,
     dropouts: Vec<DropoutReport>,
+    events: Vec<EventReport>,
+}
+
+#[derive(Serialize)]
+struct EventReport {
+    at: String,
+    kind: &'static str,
+    length_ms: Option<u64>,
+    cause: Option<&'static str>,
+    evidence: String,
+    confidence: &'static str,
+    running: bool,
 }
 
 #[derive(Serialize)]
@@ -144,16 +157,33 @@ impl StreamReport {
             },
             first_picture_ms: figures.first_picture.map(|span| span.as_millis() as u64),
             dropouts: dropouts.map(|(dropout, running)| dropout_report(dropout, running)).collect(),
+            events: figures.events.iter().map(|event| event_report(event, figures.at)).collect(),
         }
     }
 }
 
+/// A moment by RFC 3339, to the millisecond.
+fn moment(at: Mono) -> String {
+    let wall = clock::pair().wall_at(at);
+    Timestamp::from_microsecond(wall.as_unix_micros() / 1000 * 1000).map_or_else(|_| String::new(), |at| at.to_string())
+}
+
+fn event_report(event: &Event, now: Mono) -> EventReport {
+    let is_change = event.cause.is_none() && event.end == Some(event.start);
+    EventReport {
+        at: moment(event.start),
+        kind: event.kind.word(),
+        length_ms: (!is_change).then(|| event.length(now).as_millis() as u64),
+        cause: event.cause.map(lattice_core::Cause::word),
+        evidence: event.evidence.clone(),
+        confidence: event.confidence.word(),
+        running: event.end.is_none(),
+    }
+}
+
 fn dropout_report(dropout: &Dropout, running: bool) -> DropoutReport {
-    let wall = clock::pair().wall_at(dropout.start);
-    let start =
-        Timestamp::from_microsecond(wall.as_unix_micros() / 1000 * 1000).map_or_else(|_| String::new(), |at| at.to_string());
     DropoutReport {
-        start,
+        start: moment(dropout.start),
         length_ms: dropout.length.as_millis() as u64,
         kind: dropout.kind.word(),
         frames_missed: dropout.frames_missed,

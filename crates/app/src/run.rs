@@ -381,7 +381,10 @@ impl Wall {
                 continue;
             }
             self.unfinished.remove(&key);
-            complete.insert(key);
+            // One that was made before the tiles changed is there at once, and says nothing.
+            if picture.ready >= self.app.same_tiles_since {
+                complete.insert(key);
+            }
             if self.reported.insert(key, picture.number) != Some(picture.number) {
                 self.engine.drawn(key, picture.number);
             }

@@ -15,6 +15,7 @@ pub mod cause;
 pub mod check;
 pub mod clock;
 mod clock_probe;
+pub mod event;
 pub mod find;
 pub mod lattice;
 pub mod layout;

@@ -1,6 +1,7 @@
 //! Real sockets against the stand-in cameras: each fault, both transports, sign-in, coming back.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+use lattice_core::event::{Confidence, Event as Happened, EventKind};
 use lattice_core::meter::{DropoutKind, Figures, LatencyBasis};
 use lattice_core::playout::Playout;
 use lattice_core::rtsp::DigestAlgorithm;
@@ -86,6 +87,13 @@ impl Rig {
     fn records(&self, keep: impl Fn(&Record) -> bool) -> Vec<Record> {
         self.log.records().into_iter().filter(keep).collect()
     }
+}
+
+/// The event of this kind and cause.
+#[track_caller]
+fn told(figures: &Figures, kind: EventKind, cause: Cause) -> Happened {
+    let is = |event: &&Happened| event.kind == kind && event.cause == Some(cause);
+    figures.events.iter().find(is).cloned().unwrap_or_else(|| panic!("no {} by {cause}: {:?}", kind.word(), figures.events))
 }
 
 #[track_caller]
@@ -219,6 +227,10 @@ fn loss_is_counted_to_the_packet() {
     let dropped: u32 =
         rig.records(|_| true).iter().map(|r| if let Event::Frame { dropped, .. } = r.event { dropped } else { 0 }).sum();
     assert!(dropped > 0);
+    let lossy = source.figures();
+    let by_loss = |event: &&Happened| event.cause == Some(Cause::PacketLoss) && event.confidence == Confidence::High;
+    let event = lossy.events.iter().find(by_loss).unwrap();
+    assert!(event.evidence.contains("missing in the sequence"), "{event:?}");
     assert_eq!(counted, u64::from(dropped));
 }
 
@@ -240,6 +252,10 @@ fn a_stall_is_a_freeze_of_its_length() {
     let (first, last) = (log.iter().position(unsent).unwrap(), log.iter().rposition(unsent).unwrap());
     let gap = Duration::from_micros((log[last + 1].at - log[first - 1].at) as u64);
     assert!((dropout.length + Duration::from_millis(40)).abs_diff(gap) <= Duration::from_millis(100), "{dropout:?}, {gap:?}");
+    // The stand-in sent nothing, and went on without a gap in the numbers: that is known, not guessed.
+    let event = told(&figures, EventKind::Freeze, Cause::Silence);
+    assert_eq!((event.start, event.length(figures.at)), (dropout.start, dropout.length));
+    assert!(event.confidence == Confidence::High && event.evidence.contains("the camera sent nothing"), "{event:?}");
     let missed = dropout.length.as_secs_f64() * 25.0;
     assert!((dropout.frames_missed.unwrap() as f64 - missed).abs() <= 1.0, "{dropout:?}");
 }
@@ -257,6 +273,7 @@ fn a_cut_is_an_outage_and_the_stream_comes_back_by_itself() {
         |f: &Figures| f.dropouts.iter().any(|d| d.kind == DropoutKind::Outage && d.cause == Some(Cause::ClosedByCamera));
     let back = wait(&source, "back", 30, |f| cut_off(f) && f.verdict == Verdict::Steady);
     assert_eq!(back.packets.lost, 0, "a new session is no loss");
+    assert_eq!(told(&back, EventKind::Outage, Cause::ClosedByCamera).confidence, Confidence::High);
     wait(&other, "the other too", 30, |f| cut_off(f) && f.verdict == Verdict::Steady);
 }
 
@@ -277,6 +294,8 @@ fn a_slowed_camera_is_accused_and_a_delayed_path_shows_in_latency() {
     rig.camera.inject(Fault::Slow { share: 0.4, lasting: Duration::from_secs(30) });
     let slowed = wait(&source, "slowed", 25, |f| f.verdict == Verdict::Strained && f.cause == Some(Cause::CameraSlowed));
     assert!(slowed.sent.unwrap() < 22.0);
+    let event = told(&slowed, EventKind::Strained, Cause::CameraSlowed);
+    assert!(event.end.is_none() && event.evidence.contains("of 25.0/s declared"), "{event:?}");
     wait(&source, "measured", 25, |f| f.sent.zip(rig.sent(f.at)).is_some_and(|(got, truth)| (got - truth).abs() < 0.3));
 }
 

@@ -276,6 +276,8 @@ fn dropouts_are_told_when_they_end_and_while_they_last() {
         kind: DropoutKind::Freeze,
         frames_missed: Some(40),
         cause: Some(Cause::Silence),
+        packets_lost: 0,
+        media: None,
     };
     with(&mut app, 2, |figures| {
         figures.verdict = Verdict::Stalled;

@@ -39,6 +39,10 @@ pub struct Dropout {
     pub frames_missed: Option<u64>,
     /// The primary cause.
     pub cause: Option<Cause>,
+    /// Packets missing in the sequence over it; known when it has ended.
+    pub packets_lost: u64,
+    /// Media time from the last picture before it to the first one after it, by their timestamps; known when it has ended.
+    pub media: Option<Duration>,
 }
 
 /// The shortest gap that is a dropout at high frame rates.
@@ -108,11 +112,11 @@ impl DropoutMeter {
         self.threshold
     }
 
-    /// A displayable picture came.
-    pub fn on_displayable(&mut self, at: Mono) {
+    /// A displayable picture came; packets that went missing since the last one, and the media time between the two.
+    pub fn on_displayable(&mut self, at: Mono, packets_lost: u64, media: Option<Duration>) {
         self.tick(at);
         if let Some(open) = self.open.take() {
-            let dropout = self.describe(open, at);
+            let dropout = Dropout { packets_lost, media, ..self.describe(open, at) };
             self.count += 1;
             self.total += dropout.length;
             if self.past.len() == REMEMBERED {
@@ -169,7 +173,7 @@ impl DropoutMeter {
             false => DropoutKind::Stutter,
         };
         let frames_missed = self.rate.map(|rate| (length.as_secs_f64() * rate.per_second()).round() as u64);
-        Dropout { start: open.start, length, kind, frames_missed, cause: open.cause }
+        Dropout { start: open.start, length, kind, frames_missed, cause: open.cause, packets_lost: 0, media: None }
     }
 
     /// The dropout that runs, as long as it is by now.
@@ -223,13 +227,13 @@ mod tests {
     #[test]
     fn a_stall_of_1200_ms_at_25_is_a_freeze_with_30_frames_missed() {
         let mut meter = meter();
-        (0..=50).for_each(|n| meter.on_displayable(Mono::from_millis(40 * n)));
+        (0..=50).for_each(|n| meter.on_displayable(Mono::from_millis(40 * n), 0, None));
         meter.tick(Mono::from_millis(2000 + 600));
         meter.note_cause(Cause::AwaitingKeyframe);
         meter.note_cause(Cause::Silence);
         meter.note_cause(Cause::CameraSlowed);
         assert!(meter.running(Mono::from_millis(2600)).is_some());
-        meter.on_displayable(Mono::from_millis(2000 + 1240));
+        meter.on_displayable(Mono::from_millis(2000 + 1240), 0, None);
         let past: Vec<_> = meter.past().copied().collect();
         let want = Dropout {
             start: Mono::from_millis(2040),
@@ -237,6 +241,8 @@ mod tests {
             kind: DropoutKind::Freeze,
             frames_missed: Some(30),
             cause: Some(Cause::Silence),
+            packets_lost: 0,
+            media: None,
         };
         assert_eq!(past, [want]);
         assert_eq!(meter.totals(), (1, Duration::from_millis(1200)));
@@ -247,9 +253,9 @@ mod tests {
         let mut meter = meter();
         let mut at = 0;
         let mut stutter = |meter: &mut DropoutMeter, gap: u64| {
-            meter.on_displayable(Mono::from_millis(at));
+            meter.on_displayable(Mono::from_millis(at), 0, None);
             at += gap;
-            meter.on_displayable(Mono::from_millis(at));
+            meter.on_displayable(Mono::from_millis(at), 0, None);
             Mono::from_millis(at)
         };
         let first = stutter(&mut meter, 700);
@@ -267,10 +273,10 @@ mod tests {
             let mut meter = DropoutMeter::default();
             meter.set_rate(FrameRate::new(rate));
             assert_eq!(meter.threshold(), Duration::from_millis(threshold));
-            meter.on_displayable(Mono::ZERO);
-            meter.on_displayable(Mono::from_millis(threshold));
+            meter.on_displayable(Mono::ZERO, 0, None);
+            meter.on_displayable(Mono::from_millis(threshold), 0, None);
             assert_eq!(meter.past().count(), 0);
-            meter.on_displayable(Mono::from_millis(2 * threshold + 1));
+            meter.on_displayable(Mono::from_millis(2 * threshold + 1), 0, None);
             assert_eq!(meter.past().next().map(|d| d.kind), Some(DropoutKind::Stutter), "found without a tick");
         }
     }
@@ -278,18 +284,18 @@ mod tests {
     #[test]
     fn without_a_rate_a_slow_stream_is_no_dropout() {
         let mut meter = DropoutMeter::default();
-        (0..4).for_each(|n| meter.on_displayable(Mono::from_millis(2500 * n)));
+        (0..4).for_each(|n| meter.on_displayable(Mono::from_millis(2500 * n), 0, None));
         assert_eq!(meter.totals().0, 0);
-        meter.on_displayable(Mono::from_millis(7500 + 3100));
+        meter.on_displayable(Mono::from_millis(7500 + 3100), 0, None);
         assert_eq!(meter.past().next().map(|d| (d.kind, d.frames_missed)), Some((DropoutKind::Freeze, None)));
     }
 
     #[test]
     fn a_lost_session_is_an_outage_from_the_first_missing_frame() {
         let mut meter = meter();
-        meter.on_displayable(Mono::from_millis(1000));
+        meter.on_displayable(Mono::from_millis(1000), 0, None);
         meter.on_session_lost(Mono::from_millis(1010), Cause::ClosedByCamera);
-        meter.on_displayable(Mono::from_millis(1900));
+        meter.on_displayable(Mono::from_millis(1900), 0, None);
         let past = meter.past().next().copied().unwrap();
         assert_eq!(
             (past.kind, past.start, past.cause),
@@ -298,9 +304,9 @@ mod tests {
         // Nothing is missed before the first picture, nor in a pause.
         let mut meter = DropoutMeter::default();
         meter.on_session_lost(Mono::ZERO, Cause::PortClosed);
-        meter.on_displayable(Mono::from_millis(9000));
+        meter.on_displayable(Mono::from_millis(9000), 0, None);
         meter.pause();
-        meter.on_displayable(Mono::from_millis(20_000));
+        meter.on_displayable(Mono::from_millis(20_000), 0, None);
         assert_eq!(meter.past().count(), 0);
     }
 }

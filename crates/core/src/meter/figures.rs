@@ -1,11 +1,13 @@
 //! One reading of all figures of a stream.
 
 use super::{Dropout, PulseCell};
+use crate::event::Event;
 use crate::playout::ArrivalSpread;
 use crate::rtp::SequenceCounts;
 use crate::verdict::SessionState;
 use crate::{BitsPerSecond, Cause, FrameRate, Mono, Transport, Verdict};
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// What a latency is measured from.
@@ -199,6 +201,8 @@ pub struct Figures {
     pub dropouts: Vec<Dropout>,
     /// How many have ended since the start, and their total length.
     pub dropout_totals: (u64, Duration),
+    /// What happened, oldest first.
+    pub events: Arc<[Event]>,
     /// The dropout that runs.
     pub dropout_now: Option<Dropout>,
     /// The last minute.

@@ -5,6 +5,7 @@ use super::{
     RecentLoss,
 };
 use crate::clock::{CaptureClock, Offset, Told};
+use crate::event::EventLog;
 use crate::playout::{ArrivalMeter, LONGEST, Playout};
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::Progress;
@@ -12,7 +13,7 @@ use crate::sdp::{Codec, Video};
 use crate::ts::{Demux, TsCounts};
 use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
 use crate::video::{AccessUnit, Parameters};
-use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Transport, Verdict};
+use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Ticks, Transport, Verdict};
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -91,6 +92,9 @@ pub struct Meter {
     audio: Vec<String>,
     /// Packets lost until the last displayable picture.
     lost_at_picture: u64,
+    /// Timestamp of the last displayable picture of this sequence.
+    picture_timestamp: Option<i64>,
+    events: EventLog,
     /// No packet came for a while since the last displayable picture.
     silent_since_picture: bool,
 }
@@ -163,6 +167,8 @@ impl Meter {
             inner_codec: None,
             audio: Vec::new(),
             lost_at_picture: 0,
+            picture_timestamp: None,
+            events: EventLog::default(),
             silent_since_picture: false,
         }
     }
@@ -343,6 +349,7 @@ impl Meter {
         self.keyframes.restart();
         self.latency.restart();
         self.arrivals.restart();
+        self.picture_timestamp = None;
         if let Some(video) = &self.video {
             self.clock = CaptureClock::new(video.clock_rate);
         }
@@ -438,8 +445,11 @@ impl Meter {
             // The hold for order is ours, the dropout is the stream's: arrival counts.
             self.dropouts.tick(unit.last_arrival);
             self.note_stall(unit.last_arrival);
-            self.dropouts.on_displayable(unit.last_arrival);
+            let lost = self.packets().lost.saturating_sub(self.lost_at_picture);
+            let media = self.media_since_picture(unit.timestamp);
+            self.dropouts.on_displayable(unit.last_arrival, lost, media);
             self.lost_at_picture = self.packets().lost;
+            self.picture_timestamp = Some(unit.timestamp);
             self.silent_since_picture = false;
             self.pulse.on_frame(unit.last_arrival);
         }
@@ -488,6 +498,13 @@ impl Meter {
     /// The other end was asked at `since` and has not answered; `cause` is what that will be called.
     pub const fn set_unanswered(&mut self, unanswered: Option<(Mono, Cause)>) {
         self.unanswered = unanswered;
+    }
+
+    /// Media time since the last displayable picture, by its timestamp; `None` where timestamps tell nothing.
+    fn media_since_picture(&self, timestamp: i64) -> Option<Duration> {
+        let before = self.picture_timestamp.filter(|_| !self.no_media_clock)?;
+        let micros = self.video.as_ref()?.clock_rate.micros(Ticks(timestamp - before));
+        u64::try_from(micros).ok().map(Duration::from_micros)
     }
 
     /// Whether a displayable picture has come since the session began to play.
@@ -664,6 +681,8 @@ impl Meter {
             // A try that has only begun does not make it any better.
             (figures.verdict, figures.cause) = (Verdict::Lost, Some(*cause));
         }
+        self.events.observe(now, &figures, &evidence);
+        figures.events = self.events.events();
         figures
     }
 }
