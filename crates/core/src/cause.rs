@@ -50,6 +50,12 @@ pub enum Cause {
 }
 
 impl Cause {
+    /// By its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|cause| cause.word() == word)
+    }
+
     /// Every cause, in the order of the manual.
     pub const ALL: [Self; 21] = [
         Self::Unresolved,

@@ -45,6 +45,24 @@ impl EventKind {
         }
     }
 
+    /// Every kind.
+    pub const ALL: [Self; 8] = [
+        Self::Stutter,
+        Self::Freeze,
+        Self::Outage,
+        Self::NoPicture,
+        Self::Locked,
+        Self::Strained,
+        Self::SizeChanged,
+        Self::RateChanged,
+    ];
+
+    /// By its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+
     /// Pictures were missing while it lasted.
     #[must_use]
     pub const fn is_dropout(self) -> bool {
@@ -74,6 +92,12 @@ pub enum Confidence {
 }
 
 impl Confidence {
+    /// By its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Guess, Self::Likely, Self::High].into_iter().find(|confidence| confidence.word() == word)
+    }
+
     /// The word on the screen and for machines.
     #[must_use]
     pub const fn word(self) -> &'static str {

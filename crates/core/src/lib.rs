@@ -19,6 +19,7 @@ pub mod event;
 pub mod find;
 pub mod lattice;
 pub mod layout;
+pub mod ledger;
 pub mod meter;
 pub mod multipart;
 pub mod onvif;

@@ -5,12 +5,14 @@
 
 mod atomic;
 mod keyring;
+mod ledger;
 mod screens;
 mod secrets;
 mod sightings;
 pub mod site;
 
 pub use keyring::{Keyring, KeyringError};
+pub use ledger::{LedgerError, LedgerFile};
 pub use screens::{Order, SILENT_AFTER, Screens, Showing};
 pub use secrets::{SecretError, Secrets};
 pub use sightings::{Sighting, Sightings};
