@@ -5,6 +5,7 @@ mod aids;
 mod bench;
 mod cameras;
 pub mod lattices;
+mod ledger;
 mod mouse;
 pub mod picker;
 mod placing;
@@ -16,11 +17,14 @@ mod tour;
 
 pub use aids::Aids;
 pub use bench::{Bench, BenchStep, MOST as BENCH_MOST};
+pub use ledger::{LANE_SPANS, LedgerPage, LedgerStep, Only};
 pub use picker::{Pick, PickKind, Picker};
 pub use placing::EditStep;
 pub use roster::{Entry, GroupBy, RosterLine, RosterOrder, SortBy};
 pub use site::{CameraDef, FeedKey, Site, StreamDef, Tile};
 pub use streams::{reason, short_words};
+
+use streams::host_of;
 
 use crate::desk::{Desk, Errand, Page};
 use crate::keymap::{Action, Context, DeskStep, WallStep, action};
@@ -151,6 +155,8 @@ pub struct App {
     pub bench: Bench,
     /// Receive buffers that were set here; `None` for the default again.
     pub buffers: HashMap<FeedKey, Option<Duration>>,
+    /// What happened.
+    pub log: LedgerPage,
     /// What helps the eyes.
     pub aids: Aids,
     /// What the figures were.
@@ -215,6 +221,7 @@ impl App {
             other_screens: BTreeMap::new(),
             bench: Bench::default(),
             buffers: HashMap::new(),
+            log: LedgerPage::default(),
             aids: Aids::default(),
             history: HashMap::new(),
             bare: false,
@@ -362,6 +369,8 @@ impl App {
                 self.bench.selected = clicked.unwrap_or(self.bench.selected);
                 Vec::new()
             }
+            (Context::Ledger, 1 | -1) => self.act(Action::Ledger(LedgerStep::Row(wheel))),
+            (Context::Ledger, _) => self.click_list(at),
             (Context::Bench, _) => self.act(Action::Bench(BenchStep::Charts(wheel))),
             (Context::Wall | Context::Edit, 0) => self.click_tile(at),
             (Context::Pick, 0) => self.click_pick(at),
@@ -397,6 +406,7 @@ impl App {
             self.dragged = self.roster_selected().map(|camera| Dragged::Camera(camera.name.clone()));
         }
         match (self.is_double_click(row), self.page) {
+            (true, Page::Ledger) => self.act(Action::Ledger(LedgerStep::Show)),
             (true, Page::Roster | Page::Listen) => self.act(Action::Desk(DeskStep::Show)),
             (true, Page::Find) => {
                 self.desk.tick();
@@ -446,6 +456,7 @@ impl App {
             Action::Wall(step) => return self.wall_step(step),
             Action::Edit(step) => self.edit_layout(step),
             Action::Bench(step) => return self.bench_step(step),
+            Action::Ledger(step) => self.ledger_step(step),
             Action::PickRow(rows) => self.pick_row(rows),
             Action::Take => return self.take_overlay(),
             Action::Back if self.picker.is_some() => self.picker = None,
@@ -584,6 +595,7 @@ impl App {
         self.figures = figures;
         self.pictures = pictures;
         self.remember();
+        self.enter_events();
         self.align();
         self.tell_dropouts();
         // Every one of them, not only the first.

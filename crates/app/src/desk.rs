@@ -46,6 +46,8 @@ pub enum Page {
     Listen,
     /// Streams side by side.
     Bench,
+    /// What happened.
+    Ledger,
 }
 
 impl Page {
@@ -61,6 +63,7 @@ impl Page {
             Self::Device => Context::Device,
             Self::Listen => Context::Listen,
             Self::Bench => Context::Bench,
+            Self::Ledger => Context::Ledger,
         }
     }
 }

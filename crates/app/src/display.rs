@@ -62,6 +62,8 @@ struct Pace {
     warned: bool,
     /// A terminal that was slow is tried with more after this time; longer, the more often that failed.
     patience: Duration,
+    /// When it was tried with more last.
+    raised: Option<Instant>,
 }
 
 /// Pictures of a step are to be taken within this time, so that a key is answered soon after.
@@ -71,13 +73,24 @@ const USED: f64 = 0.75;
 /// A terminal that was slow is tried with a quarter more after this time.
 const TRY_AFTER: Duration = Duration::from_secs(2);
 const TRY_AT_MOST: Duration = Duration::from_secs(60);
+/// More than this failed when the terminal makes us wait so soon after.
+const FAILS_WITHIN: Duration = Duration::from_secs(3);
+/// After it made us wait, pictures pause for so long: what buffers on the way hold drains, which a key would wait for.
+const DRAINS: Duration = Duration::from_millis(200);
+/// A terminal that takes so many bytes a second is not slow.
+const QUICK: f64 = 20e6;
+/// A write of fewer bytes says nothing.
+const TELLS: usize = 1500;
+/// A second time of waiting within this time is no accident.
+const AGAIN: Duration = Duration::from_secs(2);
 const FIRST: usize = 32 << 10;
 const LEAST: usize = 512;
 const MOST: usize = 16 << 20;
 
 impl Pace {
     fn new(limit: Option<f64>, now: Instant) -> Self {
-        let mut pace = Self { budget: FIRST, rate: None, limit, free_at: now, tried: now, warned: false, patience: TRY_AFTER };
+        let mut pace =
+            Self { budget: FIRST, rate: None, limit, free_at: now, tried: now, warned: false, patience: TRY_AFTER, raised: None };
         pace.set_rate(None);
         pace
     }
@@ -91,18 +104,31 @@ impl Pace {
 
     fn on_written(&mut self, bytes: usize, began: Instant, ended: Instant) {
         let took = ended.saturating_duration_since(began);
-        let again = self.warned && began.saturating_duration_since(self.tried) < TRY_AFTER;
-        if (took > STEP && again) || (self.rate.is_some() && took > STEP / 4) {
-            self.set_rate(Some(bytes as f64 / took.as_secs_f64()));
-            (self.tried, self.patience) = (ended, (self.patience * 2).min(TRY_AT_MOST));
+        let again = self.warned && began.saturating_duration_since(self.tried) < AGAIN;
+        let sample = bytes as f64 / took.as_secs_f64().max(1e-6);
+        // A few bytes that take long tell of a busy machine, not of the terminal.
+        let tells = bytes >= TELLS && took > STEP / 4;
+        if (took > STEP && again) || (self.rate.is_some() && tells) {
+            if self.raised.take().is_some_and(|raised| ended.saturating_duration_since(raised) < FAILS_WITHIN) {
+                self.patience = (self.patience * 2).min(TRY_AT_MOST);
+            }
+            // One slow moment is not the terminal's rate; several in a row are. It is lower than it seems: what buffers
+            // on the way took came quickly.
+            self.set_rate(Some(self.rate.map_or(sample, |rate| sample.clamp(rate * 0.7, rate * 0.85))));
+            self.tried = ended;
+            self.free_at = self.free_at.max(ended + DRAINS);
         } else if took > STEP && self.rate.is_none() {
             (self.warned, self.tried) = (true, ended);
             self.budget = ((bytes as f64 * STEP.as_secs_f64() / took.as_secs_f64()) as usize).clamp(LEAST, self.budget);
         } else if let Some(rate) = self.rate {
             if ended.saturating_duration_since(self.tried) > self.patience {
-                (self.tried, self.patience) = (ended, (self.patience / 2).max(TRY_AFTER));
+                let before = self.raised.replace(ended);
+                if before.is_some_and(|before| ended.saturating_duration_since(before) > FAILS_WITHIN) {
+                    self.patience = (self.patience / 2).max(TRY_AFTER); // the last time did no harm
+                }
+                self.tried = ended;
                 // More than any screen needs: it is not slow any more.
-                self.set_rate(Some(rate * 1.25).filter(|rate| *rate * STEP.as_secs_f64() < MOST as f64));
+                self.set_rate(Some(rate * 1.25).filter(|rate| *rate < QUICK));
             }
         } else if bytes * 2 > self.budget {
             self.budget = (self.budget * 4).min(MOST);
@@ -278,10 +304,10 @@ mod tests {
         let mut now = Instant::now();
         let mut pace = Pace::new(None, now);
         // 1 Mbit/s behind a buffer: what waits in it is what a key waits for.
-        let (waits, written) = write_to(&mut pace, &mut now, 125e3, 12e3, 20);
+        let (waits, written) = write_to(&mut pace, &mut now, 125e3, 12e3, 60);
         assert!(waits < 6_000.0 && written > 80_000, "{waits} {written} {pace:?}");
         // It is quick again: that is found out, slowly.
-        let (_, written) = write_to(&mut pace, &mut now, 1e9, 12e3, 60);
+        let (_, written) = write_to(&mut pace, &mut now, 1e9, 12e3, 300);
         assert!(written > 1_000_000, "{written} {pace:?}");
         let mut quick = Pace::new(None, now);
         write_to(&mut quick, &mut now, 1e9, 12e3, 1);

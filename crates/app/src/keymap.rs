@@ -1,6 +1,6 @@
 //! Keys and what they do: one table, from which help and footer are printed.
 
-use crate::app::{BenchStep, EditStep};
+use crate::app::{BenchStep, EditStep, LedgerStep};
 use lattice_store::Role;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
@@ -49,6 +49,8 @@ pub enum Context {
     Edit,
     /// Streams side by side.
     Bench,
+    /// What happened.
+    Ledger,
 }
 
 impl Context {
@@ -81,6 +83,7 @@ impl Context {
             Self::Numbers => "Tile numbers",
             Self::Edit => "Layout by hand",
             Self::Bench => "Bench",
+            Self::Ledger => "Ledger",
         }
     }
 }
@@ -277,6 +280,8 @@ pub enum Action {
     Edit(EditStep),
     /// A step on the bench.
     Bench(BenchStep),
+    /// A step in the ledger.
+    Ledger(LedgerStep),
     /// Move the selected line of a list.
     PickRow(i32),
     /// Take what is selected in front of the wall.
@@ -346,6 +351,13 @@ pub const KEYMAP: &[Binding] = &[
         Action::Bench(BenchStep::Open),
         "the bench: main and sub of this camera side by side; add others there",
         Some("bench"),
+    ),
+    row(
+        Context::Wall,
+        "G",
+        Action::Ledger(LedgerStep::Open),
+        "the ledger: what happened, why, and what needs a hand",
+        Some("ledger"),
     ),
     row(Context::Wall, "v", Action::Wall(WallStep::Layouts), "choose a layout", Some("layout")),
     row(Context::Wall, "V", Action::Wall(WallStep::Edit), "change the layout by hand: split, join, move borders", None),
@@ -655,6 +667,27 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Bench, "?", Action::Help, "this help", Some("help")),
     row(Context::Bench, "esc q B", Action::Back, "back to the wall", Some("back")),
     row(Context::Bench, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Ledger, "down j", Action::Ledger(LedgerStep::Row(1)), "the next entry", None),
+    row(Context::Ledger, "up k", Action::Ledger(LedgerStep::Row(-1)), "the entry before", None),
+    row(Context::Ledger, "pgdn", Action::Ledger(LedgerStep::Row(15)), "a page down", None),
+    row(Context::Ledger, "pgup", Action::Ledger(LedgerStep::Row(-15)), "a page up", None),
+    row(Context::Ledger, "a", Action::Ledger(LedgerStep::Acknowledge), "take note of it, or not any more", Some("take note")),
+    row(Context::Ledger, "z", Action::Ledger(LedgerStep::Shelve), "it asks for nobody for an hour, or again", Some("shelve")),
+    row(Context::Ledger, "n", Action::Ledger(LedgerStep::Note), "write a note to it", Some("note")),
+    row(
+        Context::Ledger,
+        "/",
+        Action::Ledger(LedgerStep::Filter),
+        "only entries with these words: camera, group, kind, cause; >5 longer than 5 s",
+        Some("filter"),
+    ),
+    row(Context::Ledger, "o", Action::Ledger(LedgerStep::Only), "all, only what goes on, only what needs a hand", Some("only")),
+    row(Context::Ledger, "v", Action::Ledger(LedgerStep::Lanes), "all cameras as lanes over time, or the entries", Some("lanes")),
+    row(Context::Ledger, "s", Action::Ledger(LedgerStep::Span), "the lanes over 10 minutes, 1, 8, 24 hours", Some("span")),
+    row(Context::Ledger, "enter", Action::Ledger(LedgerStep::Show), "show its camera on the wall, enlarged", Some("show")),
+    row(Context::Ledger, "?", Action::Help, "this help", Some("help")),
+    row(Context::Ledger, "esc q G", Action::Back, "back to the wall", Some("back")),
+    row(Context::Ledger, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Faults, "1", Action::Order(0), "", None),
     row(Context::Faults, "2", Action::Order(1), "", None),
     row(Context::Faults, "3", Action::Order(2), "", None),

@@ -13,6 +13,7 @@ mod engine;
 mod errands;
 mod find;
 mod intake;
+mod keep;
 mod kept;
 mod keymap;
 mod lattice;

@@ -39,10 +39,22 @@ pub fn site(named: Option<&Path>) -> anyhow::Result<PathBuf> {
 pub fn secrets(named_site: Option<&Path>) -> anyhow::Result<PathBuf> {
     let folder = choose_base_strategy().context("no home folder")?.data_dir().join(NAME);
     let Some(site) = named_site else { return Ok(folder.join("sign-ins.toml")) };
+    Ok(folder.join(format!("sign-ins-{}.toml", name_of(site))))
+}
+
+/// The ledger of the site in this file.
+pub fn ledger(site_file: &Path) -> anyhow::Result<PathBuf> {
+    let folder = choose_base_strategy().context("no home folder")?.data_dir().join(NAME);
+    let usual = site(None).is_ok_and(|usual| usual == site_file);
+    Ok(folder.join(if usual { "ledger.db".to_owned() } else { format!("ledger-{}.db", name_of(site_file)) }))
+}
+
+/// A name for what belongs to a site file, by where that is.
+fn name_of(site: &Path) -> String {
     let whole = std::path::absolute(site).unwrap_or_else(|_| site.to_owned());
     let mut hash = std::hash::DefaultHasher::new();
     whole.hash(&mut hash);
-    Ok(folder.join(format!("sign-ins-{:016x}.toml", hash.finish())))
+    format!("{:016x}", hash.finish())
 }
 
 /// A path as somebody typed it, with `~/` for the home folder.

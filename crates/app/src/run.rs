@@ -8,13 +8,15 @@ use crate::demo::StandIn;
 use crate::desk::Page;
 use crate::engine::{Bell, Engine};
 use crate::errands::{DeskNews, Errands};
+use crate::keep::Keeper;
 use crate::kept::Kept;
 use crate::paint::{CellPainter, Painter as _};
 use crate::terminal::{self, Input, Screen, cell_aspect, read_input};
-use crate::theme::{ColourDepth, Theme};
+use crate::theme::{ColourDepth, Theme, Tone};
 use crate::view;
 use crossbeam_channel::{Receiver, bounded, select, unbounded};
 use lattice_core::lattice::Aspect;
+use lattice_core::ledger::Ledger;
 use lattice_core::{Mono, Role};
 use lattice_media::TilePicture;
 use lattice_net::{Origin, clock};
@@ -161,6 +163,14 @@ pub fn wall(
     app.aids.light = options.light;
     app.aids.brightness = options.brightness;
     app.aids.care = options.burn_in_care;
+    // The demo's site is gone with it, and so is its ledger.
+    let kept_site = errands.as_ref().filter(|_| standin.is_none()).map(|errands| errands.kept.file.path());
+    let keeper = kept_site.map(Keeper::start);
+    app.log.operator = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "operator".into());
+    if let Some(keeper) = &keeper {
+        app.log.ledger = Ledger::from_kept(keeper.kept.clone());
+        app.log.not_kept.clone_from(&keeper.remark);
+    }
     app.screen.clone_from(&options.screen);
     let screens = errands.as_ref().map(|errands| anyhow::Ok(Screens::new(&crate::places::screens()?, errands.kept.file.path())));
     let screens = screens.transpose()?;
@@ -182,6 +192,7 @@ pub fn wall(
         looked_at_screens: Instant::now(),
         decoding: lattice_media::measure_decoding(),
         standin,
+        keeper,
         theme: Theme::new(depth),
         reported: HashMap::new(),
         unfinished: HashMap::new(),
@@ -193,13 +204,14 @@ pub fn wall(
     read_input(sender)?;
     let result = wall.run(&input, &bell, &news, Duration::from_secs_f64(1.0 / f64::from(options.redraws)));
     drop(news_sender);
-    let Wall { app, engine, errands, screen, standin, screens, .. } = wall;
+    let Wall { app, engine, errands, screen, standin, screens, keeper, .. } = wall;
     if let Some(errands) = &errands {
         errands.keep_seen(&app.desk.seen);
     }
     if let (Some(screens), Some(name)) = (&screens, &app.screen) {
         screens.leave(name);
     }
+    drop(keeper);
     drop(screen);
     engine.shut_down();
     drop(standin);
@@ -223,6 +235,8 @@ struct Wall {
     /// Megapixels a second that this machine decodes, as soon as it was measured.
     decoding: Receiver<f64>,
     standin: Option<StandIn>,
+    /// Keeps the ledger.
+    keeper: Option<Keeper>,
     theme: Theme,
     reported: HashMap<FeedKey, u64>,
     /// Pictures of which a part is still to be written: they stay until they are whole.
@@ -333,6 +347,12 @@ impl Wall {
         let figures = keys.iter().filter_map(|key| Some((*key, self.engine.figures(*key)?))).collect();
         let pictures = keys.iter().filter_map(|key| Some((*key, self.engine.picture(*key)?))).collect();
         let effects = self.app.on_news(figures, pictures);
+        if let Some(keeper) = &self.keeper {
+            keeper.keep(self.app.log.ledger.take_changed());
+            if let Ok(trouble) = keeper.troubles.try_recv() {
+                self.app.say(Tone::Alarm, trouble);
+            }
+        }
         self.carry_out(effects);
     }
 

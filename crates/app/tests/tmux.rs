@@ -142,6 +142,21 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
         told && alone && screen.contains("× 1 lost")
     });
     tmux.wait("back by itself, measured", |screen| screen.contains("• 24 steady") && screen.contains("1 dropout"));
+    tmux.keys(&["G"]);
+    let entry = |screen: &str| {
+        screen.lines().find(|line| line.contains("× outage") && line.contains("Lock gate upper")).map(str::to_owned)
+    };
+    let screen = tmux.wait("the outage in the ledger", |screen| entry(screen).is_some());
+    assert!(entry(&screen).unwrap().contains("closed by the camera"), "{screen}");
+    tmux.keys(&["/"]);
+    tmux.keys(&["-l", "upper outage"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait("only that one", |screen| screen.contains("with upper outage") && entry(screen).is_some());
+    tmux.keys(&["a"]);
+    let operator = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "operator".into());
+    tmux.wait("taken note of", |screen| entry(screen).is_some_and(|line| line.contains(&format!("{operator} "))));
+    tmux.keys(&["Escape"]);
+    tmux.wait("the wall once more", |screen| names.iter().all(|name| screen.contains(&format!("• {name}"))));
 
     tmux.tmux(&["resize-window", "-x", "80", "-y", "24"]);
     tmux.wait("all four in a small terminal", |screen| {

@@ -63,6 +63,23 @@ impl EventKind {
         Self::ALL.into_iter().find(|kind| kind.word() == word)
     }
 
+    /// Whether it is worse than another.
+    #[must_use]
+    pub const fn is_worse_than(self, other: Self) -> bool {
+        self.rank() > other.rank()
+    }
+
+    const fn rank(self) -> u8 {
+        match self {
+            Self::Outage | Self::NoPicture => 5,
+            Self::Locked => 4,
+            Self::Freeze => 3,
+            Self::Stutter => 2,
+            Self::Strained => 1,
+            Self::SizeChanged | Self::RateChanged => 0,
+        }
+    }
+
     /// Pictures were missing while it lasted.
     #[must_use]
     pub const fn is_dropout(self) -> bool {
@@ -275,6 +292,10 @@ impl EventLog {
     }
 }
 
+fn packets(count: u64) -> String {
+    if count == 1 { "1 packet".into() } else { format!("{count} packets") }
+}
+
 fn seconds(span: Duration) -> String {
     format!("{:.1} s", span.as_secs_f64())
 }
@@ -286,11 +307,11 @@ fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (Str
     match (dropout.kind, dropout.cause) {
         (DropoutKind::Outage, cause) => told(cause, figures, evidence),
         (_, Some(Cause::PacketLoss)) if dropout.packets_lost > 0 => {
-            (format!("{} packets missing in the sequence: lost on the path", dropout.packets_lost), Confidence::High)
+            (format!("{} missing in the sequence: lost on the path", packets(dropout.packets_lost)), Confidence::High)
         }
         (_, Some(Cause::Silence | Cause::CameraSlowed)) => match dropout.media {
             _ if dropout.packets_lost > 0 => (
-                format!("{length} without a picture, {} packets missing: lost on the path", dropout.packets_lost),
+                format!("{length} without a picture, {} missing: lost on the path", packets(dropout.packets_lost)),
                 Confidence::Likely,
             ),
             Some(media) if mostly(media) => (

@@ -272,7 +272,7 @@ impl Ledger {
         if !open.contains(key) {
             return;
         }
-        if worse(event.kind, entry.kind) || (entry.cameras.len() == 1 && entry.cause != event.cause) {
+        if event.kind.is_worse_than(entry.kind) || (entry.cameras.len() == 1 && entry.cause != event.cause) {
             (entry.kind, entry.cause) = (event.kind, event.cause);
             entry.evidence.clone_from(&event.evidence);
             entry.confidence = event.confidence;
@@ -318,7 +318,7 @@ impl Ledger {
         } else if entry.end.is_some_and(|ended| ended <= start) {
             entry.times += 1;
         }
-        if worse(event.kind, entry.kind) {
+        if event.kind.is_worse_than(entry.kind) {
             (entry.kind, entry.cause) = (event.kind, event.cause);
             entry.evidence.clone_from(&event.evidence);
             entry.confidence = event.confidence;
@@ -336,10 +336,8 @@ impl Ledger {
             Some(end) => start.micros_since(end) < AGAIN.as_micros() as i64,
             None => start.micros_since(entry.start) < AGAIN.as_micros() as i64 || entry.cameras.len() == 1,
         };
-        let same = |entry: &&Entry| {
-            let alike = entry.cause == event.cause && entry.kind.is_dropout() == event.kind.is_dropout();
-            alike && event.cause.is_some() && entry.cameras.contains(&subject.camera)
-        };
+        let same =
+            |entry: &&Entry| event.cause.is_some() && entry.cause == event.cause && entry.cameras.contains(&subject.camera);
         self.entries.iter().rev().take(LOOKED_AT).filter(recent).find(same).map(|entry| (entry.id, entry.shared.clone()))
     }
 
@@ -368,21 +366,6 @@ impl Ledger {
         let group = || all(|subject| subject.group.as_ref()).map(Shared::Group);
         recorder.or_else(host).or_else(group)
     }
-}
-
-/// Whether one kind is worse than another.
-const fn worse(one: EventKind, other: EventKind) -> bool {
-    const fn rank(kind: EventKind) -> u8 {
-        match kind {
-            EventKind::Outage | EventKind::NoPicture => 5,
-            EventKind::Locked => 4,
-            EventKind::Freeze => 3,
-            EventKind::Stutter => 2,
-            EventKind::Strained => 1,
-            EventKind::SizeChanged | EventKind::RateChanged => 0,
-        }
-    }
-    rank(one) > rank(other)
 }
 
 #[cfg(test)]

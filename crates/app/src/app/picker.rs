@@ -36,9 +36,18 @@ pub enum PickKind {
     Screen,
     /// A stream for the bench.
     Bench,
+    /// Words that entries of the ledger must hold.
+    LedgerFilter,
+    /// A note to an entry of the ledger.
+    Note,
 }
 
 impl PickKind {
+    /// It is a line of text, not a list.
+    pub const fn is_line(self) -> bool {
+        matches!(self, Self::Rename | Self::Duplicate | Self::Export | Self::Import | Self::LedgerFilter | Self::Note)
+    }
+
     /// Its title.
     pub const fn title(self) -> &'static str {
         match self {
@@ -51,6 +60,8 @@ impl PickKind {
             Self::Export => "Write this lattice to a new file",
             Self::Import => "Read lattices from a file",
             Self::Tour => "Tours",
+            Self::LedgerFilter => "Only entries with these words; >5 longer than 5 s",
+            Self::Note => "Note to this entry",
             Self::Bench => "Add a stream to the bench",
             Self::Screen => "Send to a screen (each opens its own connections)",
         }
@@ -139,7 +150,12 @@ impl App {
                     .chain(self.tour_lines())
                     .collect()
             }
-            PickKind::Rename | PickKind::Duplicate | PickKind::Export | PickKind::Import => Vec::new(),
+            PickKind::Rename
+            | PickKind::Duplicate
+            | PickKind::Export
+            | PickKind::Import
+            | PickKind::LedgerFilter
+            | PickKind::Note => Vec::new(),
         };
         matching(all, picker.input.value())
     }
@@ -282,6 +298,10 @@ impl App {
                 if let Err(told) = self.lattices.rename(picker.input.value()) {
                     self.say(Tone::Alarm, told);
                 }
+                return Vec::new();
+            }
+            PickKind::LedgerFilter | PickKind::Note => {
+                self.ledger_typed(picker.kind, picker.input.value());
                 return Vec::new();
             }
             PickKind::Export | PickKind::Import if picker.input.value().trim().is_empty() => return Vec::new(),

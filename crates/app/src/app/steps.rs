@@ -244,6 +244,7 @@ impl App {
             Page::Find => self.desk.find_row(row),
             Page::Check => self.desk.check_row = row,
             Page::Listen => self.desk.listen_row = row,
+            Page::Ledger => self.log.chosen = self.ledger_rows().get(row).map(|entry| entry.id),
             Page::Device => {
                 if let Some(device) = &mut self.desk.device {
                     device.select(row as i32 - device.stream as i32);

@@ -244,6 +244,8 @@ impl App {
                     wait.as_secs()
                 )
             };
+            let done = if held { "offered the lighter stream" } else { "eased to the lighter stream" };
+            self.log.ledger.on_done(self.utc, &name, Some(Cause::TooHeavy), format!("{done}: its {role} was too heavy"));
             self.say(Tone::Alarm, text);
         }
     }
@@ -459,7 +461,7 @@ impl App {
     }
 }
 
-fn host_of(origin: &Origin) -> Option<String> {
+pub(super) fn host_of(origin: &Origin) -> Option<String> {
     match origin {
         Origin::Url(url) | Origin::Pictures { url, .. } => Some(url.host().to_owned()),
         Origin::Listen(_) => None,

@@ -1,6 +1,7 @@
 mod aids;
 mod bench;
 mod desk;
+mod ledger;
 mod wall;
 
 use super::*;

@@ -5,6 +5,7 @@ mod channels;
 mod check;
 mod device;
 mod find;
+mod ledger;
 mod listen;
 mod roster;
 
@@ -30,6 +31,7 @@ pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
         Page::Check => check::draw(app, theme, area, buf),
         Page::Device => device::draw(app, theme, area, buf),
         Page::Listen => listen::draw(app, theme, area, buf),
+        Page::Ledger => ledger::draw(app, theme, area, buf),
     }
 }
 
@@ -46,6 +48,7 @@ pub fn list(app: &App, area: Rect) -> Option<List> {
         Page::Check => check::list(app, area),
         Page::Device => device::list(app, area),
         Page::Listen => Some(listen::list(app, area)),
+        Page::Ledger => ledger::list(app, area),
         Page::Wall | Page::Bench | Page::Welcome | Page::Add => None,
     }
 }

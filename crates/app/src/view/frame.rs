@@ -44,6 +44,11 @@ pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
             spans.push(Span::styled(format!("  {} {count} {kind}", sign(kind)), theme.tone(Theme::verdict(kind))));
         }
     }
+    let alarms = app.log.ledger.alarms(app.utc).count();
+    if alarms > 0 {
+        let text = format!("  {alarms} {} a hand: G", if alarms == 1 { "needs" } else { "need" });
+        spans.push(Span::styled(text, theme.tone(Tone::Alarm)));
+    }
     if app.damage == DamageChoice::Show {
         spans.push(Span::styled("  showing damaged pictures", theme.tone(Tone::Bright)));
     }

@@ -1,7 +1,7 @@
 //! Lists in front of the wall that filter as one types.
 
 use super::overlay::panel;
-use crate::app::{App, PickKind};
+use crate::app::App;
 use crate::theme::{Theme, Tone};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -44,7 +44,7 @@ pub fn draw(app: &App, theme: Theme, buf: &mut Buffer) {
         Span::styled("▏", theme.tone(Tone::Here)),
     ]);
     typed.render(line(1), buf);
-    let named = matches!(picker.kind, PickKind::Rename | PickKind::Duplicate);
+    let named = picker.kind.is_line();
     let hint = if named { "enter done  esc back" } else { "type to filter  ↑ ↓ select  enter take  esc back" };
     Line::styled(hint, theme.tone(Tone::Faint)).render(line(2), buf);
     let Some((list, first)) = list(app) else { return };
