@@ -164,6 +164,12 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     });
     tmux.tmux(&["resize-window", "-x", "50", "-y", "12"]);
     tmux.wait_for("The wall needs 60 × 16");
+    // Ten times a second.
+    for n in 0..20 {
+        let (width, height) = (70 + 9 * (n % 7), 20 + 5 * (n % 5));
+        tmux.tmux(&["resize-window", "-x", &width.to_string(), "-y", &height.to_string()]);
+        std::thread::sleep(Duration::from_millis(100));
+    }
     tmux.tmux(&["resize-window", "-x", "160", "-y", "50"]);
     tmux.wait_for("• 24 steady");
     tmux.keys(&["?"]);
