@@ -3,7 +3,7 @@
 
 use crate::event::{Confidence, Event, EventKind};
 use crate::{Cause, Mono, Wall};
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
 use std::time::Duration;
 
@@ -86,6 +86,8 @@ pub struct Entry {
     pub shelved_until: Option<Wall>,
     /// What somebody wrote to it.
     pub note: String,
+    /// Since when pictures are missing, while they are; not kept.
+    pub down_since: Option<Wall>,
 }
 
 /// From here on a dropout that runs needs a hand: before, it may come back by itself.
@@ -112,8 +114,8 @@ impl Entry {
     #[must_use]
     pub fn needs_a_hand(&self, now: Wall) -> bool {
         let shelved = self.shelved_until.is_some_and(|until| until > now);
-        let lasts = self.end.is_none() && self.kind.is_dropout() && self.length(now) >= NEEDS_A_HAND;
-        lasts && self.acknowledged.is_none() && !shelved
+        let lasts = |since: Wall| now.micros_since(since) >= NEEDS_A_HAND.as_micros() as i64;
+        self.down_since.is_some_and(lasts) && self.acknowledged.is_none() && !shelved
     }
 }
 
@@ -131,7 +133,11 @@ const LOAD: Duration = Duration::from_secs(600);
 /// A stream's event by the stream and its number.
 type Key = (String, &'static str, u64);
 
+/// What goes on of an entry: its kind, and since when.
+type Running = (EventKind, Wall);
+
 /// All entries, the newest last.
+
 #[derive(Debug, Default)]
 pub struct Ledger {
     entries: Vec<Entry>,
@@ -139,7 +145,7 @@ pub struct Ledger {
     /// The entry that each event went into.
     of: HashMap<Key, u64>,
     /// Events that go on, of each entry.
-    open: HashMap<u64, BTreeSet<Key>>,
+    open: HashMap<u64, BTreeMap<Key, Running>>,
     changed: BTreeSet<u64>,
     /// What each camera may share, by its name.
     subjects: HashMap<String, Subject>,
@@ -252,6 +258,7 @@ impl Ledger {
             acknowledged: None,
             shelved_until: None,
             note: String::new(),
+            down_since: None,
         }
     }
 
@@ -269,17 +276,19 @@ impl Ledger {
     fn follow(&mut self, id: u64, key: &Key, event: &Event, end: Option<Wall>) {
         let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.id == id) else { return };
         let open = self.open.entry(id).or_default();
-        if !open.contains(key) {
-            return;
-        }
+        let Some(running) = open.get_mut(key) else { return };
+        running.0 = event.kind;
         if event.kind.is_worse_than(entry.kind) || (entry.cameras.len() == 1 && entry.cause != event.cause) {
             (entry.kind, entry.cause) = (event.kind, event.cause);
             entry.evidence.clone_from(&event.evidence);
             entry.confidence = event.confidence;
             self.changed.insert(id);
         }
+        if end.is_some() {
+            open.remove(key);
+        }
+        entry.down_since = down_since(open);
         let Some(end) = end else { return };
-        open.remove(key);
         if entry.cameras.len() == 1 {
             // At the end more is known of it than at its beginning.
             entry.evidence.clone_from(&event.evidence);
@@ -304,7 +313,12 @@ impl Ledger {
             id
         };
         if end.is_none() {
-            self.open.entry(id).or_default().insert(key.clone());
+            let open = self.open.entry(id).or_default();
+            open.insert(key.clone(), (event.kind, start));
+            let down = down_since(open);
+            if let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.id == id) {
+                entry.down_since = down;
+            }
         }
         self.of.insert(key, id);
     }
@@ -366,6 +380,11 @@ impl Ledger {
         let group = || all(|subject| subject.group.as_ref()).map(Shared::Group);
         recorder.or_else(host).or_else(group)
     }
+}
+
+/// Since when pictures are missing by what goes on.
+fn down_since(open: &BTreeMap<Key, Running>) -> Option<Wall> {
+    open.values().filter(|(kind, _)| kind.is_dropout()).map(|(_, since)| *since).min()
 }
 
 #[cfg(test)]
@@ -476,14 +495,20 @@ mod tests {
         // Strain and short dropouts ask for nobody.
         ledger.observe(&alone("Gate", "Hill"), &[event(0, EventKind::Strained, Cause::Late, 300, None)], wall);
         assert_eq!((ledger.alarms(wall(at(900))).count(), ledger.load(wall(at(900)))), (0, 0));
+        // Nor does strain in which a short dropout happened.
+        let strain = event(0, EventKind::Strained, Cause::PacketLoss, 900, None);
+        let freeze = event(1, EventKind::Freeze, Cause::PacketLoss, 903, Some(905));
+        ledger.observe(&alone("Lane", "Hill"), &[strain, freeze], wall);
+        let entry = ledger.entries().last().unwrap();
+        assert_eq!((entry.kind, entry.end, entry.needs_a_hand(wall(at(990)))), (EventKind::Freeze, None, false));
         ledger.on_done(wall(at(901)), "Gate", Some(Cause::TooHeavy), "eased to sub".into());
         ledger.on_done(wall(at(902)), "Lock", Some(Cause::TooHeavy), "eased to sub".into());
         let done: Vec<_> = ledger.entries().iter().map(|entry| (entry.subject(), entry.done.len())).collect();
-        assert_eq!(done, [("Mast".into(), 0), ("Gate".into(), 1), ("Lock".into(), 1)]);
+        assert_eq!(done, [("Mast".into(), 0), ("Gate".into(), 1), ("Lane".into(), 0), ("Lock".into(), 1)]);
         // After a restart what ran is over.
         let again = Ledger::from_kept(ledger.entries().to_vec());
         assert!(again.entries().iter().all(|entry| entry.end.is_some()));
-        assert_eq!((again.next, again.changed.len()), (3, 2));
+        assert_eq!((again.next, again.changed.len()), (4, 3));
     }
 
     #[test]

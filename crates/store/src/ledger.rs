@@ -207,6 +207,7 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
         acknowledged: by.zip(wall(at)).map(|(by, at)| Acknowledged { by, at }),
         shelved_until: wall(row.get("shelved_until")?),
         note: text("note")?,
+        down_since: None,
     })
 }
 
@@ -231,6 +232,7 @@ mod tests {
             acknowledged: Some(Acknowledged { by: "kim".into(), at: at(9) }),
             shelved_until: Some(at(99)),
             note: "power works on the quay".into(),
+            down_since: None,
         }
     }
 
