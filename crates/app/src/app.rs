@@ -12,6 +12,7 @@ mod placing;
 mod roster;
 mod site;
 mod steps;
+mod stream;
 mod streams;
 mod tour;
 
@@ -22,6 +23,7 @@ pub use picker::{Pick, PickKind, Picker};
 pub use placing::EditStep;
 pub use roster::{Entry, GroupBy, RosterLine, RosterOrder, SortBy};
 pub use site::{CameraDef, FeedKey, Site, StreamDef, Tile};
+pub use stream::{StreamPage, StreamStep};
 pub use streams::{reason, short_words};
 
 use streams::host_of;
@@ -155,6 +157,8 @@ pub struct App {
     pub bench: Bench,
     /// Receive buffers that were set here; `None` for the default again.
     pub buffers: HashMap<FeedKey, Option<Duration>>,
+    /// One stream on the whole screen.
+    pub stream_page: StreamPage,
     /// What happened.
     pub log: LedgerPage,
     /// What helps the eyes.
@@ -221,6 +225,7 @@ impl App {
             other_screens: BTreeMap::new(),
             bench: Bench::default(),
             buffers: HashMap::new(),
+            stream_page: StreamPage::default(),
             log: LedgerPage::default(),
             aids: Aids::default(),
             history: HashMap::new(),
@@ -371,6 +376,7 @@ impl App {
             }
             (Context::Ledger, 1 | -1) => self.act(Action::Ledger(LedgerStep::Row(wheel))),
             (Context::Ledger, _) => self.click_list(at),
+            (Context::Stream, 1 | -1) => self.act(Action::Stream(StreamStep::Cursor(2 * wheel))),
             (Context::Bench, _) => self.act(Action::Bench(BenchStep::Charts(wheel))),
             (Context::Wall | Context::Edit, 0) => self.click_tile(at),
             (Context::Pick, 0) => self.click_pick(at),
@@ -457,6 +463,7 @@ impl App {
             Action::Edit(step) => self.edit_layout(step),
             Action::Bench(step) => return self.bench_step(step),
             Action::Ledger(step) => self.ledger_step(step),
+            Action::Stream(step) => self.stream_step(step),
             Action::PickRow(rows) => self.pick_row(rows),
             Action::Take => return self.take_overlay(),
             Action::Back if self.picker.is_some() => self.picker = None,

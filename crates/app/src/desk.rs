@@ -48,6 +48,8 @@ pub enum Page {
     Bench,
     /// What happened.
     Ledger,
+    /// One stream on the whole screen.
+    Stream,
 }
 
 impl Page {
@@ -64,6 +66,7 @@ impl Page {
             Self::Listen => Context::Listen,
             Self::Bench => Context::Bench,
             Self::Ledger => Context::Ledger,
+            Self::Stream => Context::Stream,
         }
     }
 }

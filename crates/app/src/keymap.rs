@@ -1,6 +1,6 @@
 //! Keys and what they do: one table, from which help and footer are printed.
 
-use crate::app::{BenchStep, EditStep, LedgerStep};
+use crate::app::{BenchStep, EditStep, LedgerStep, StreamStep};
 use lattice_store::Role;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
@@ -51,6 +51,8 @@ pub enum Context {
     Bench,
     /// What happened.
     Ledger,
+    /// One stream on the whole screen.
+    Stream,
 }
 
 impl Context {
@@ -84,6 +86,7 @@ impl Context {
             Self::Edit => "Layout by hand",
             Self::Bench => "Bench",
             Self::Ledger => "Ledger",
+            Self::Stream => "Stream",
         }
     }
 }
@@ -282,6 +285,8 @@ pub enum Action {
     Bench(BenchStep),
     /// A step in the ledger.
     Ledger(LedgerStep),
+    /// A step on the page of a stream.
+    Stream(StreamStep),
     /// Move the selected line of a list.
     PickRow(i32),
     /// Take what is selected in front of the wall.
@@ -358,6 +363,13 @@ pub const KEYMAP: &[Binding] = &[
         Action::Ledger(LedgerStep::Open),
         "the ledger: what happened, why, and what needs a hand",
         Some("ledger"),
+    ),
+    row(
+        Context::Wall,
+        "J",
+        Action::Stream(StreamStep::Open),
+        "its stream: all figures, charts over a minute to a day, events",
+        Some("stream"),
     ),
     row(Context::Wall, "v", Action::Wall(WallStep::Layouts), "choose a layout", Some("layout")),
     row(Context::Wall, "V", Action::Wall(WallStep::Edit), "change the layout by hand: split, join, move borders", None),
@@ -688,6 +700,13 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Ledger, "?", Action::Help, "this help", Some("help")),
     row(Context::Ledger, "esc q G", Action::Back, "back to the wall", Some("back")),
     row(Context::Ledger, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Stream, "left h", Action::Stream(StreamStep::Cursor(2)), "read all charts further back", Some("read")),
+    row(Context::Stream, "right l", Action::Stream(StreamStep::Cursor(-2)), "nearer to now", None),
+    row(Context::Stream, "m", Action::Stream(StreamStep::SwitchStream), "the camera's other stream", Some("main/sub")),
+    row(Context::Stream, "s", Action::Stream(StreamStep::Span), "look back on 1 minute, 10 minutes, 1 hour, 1 day", Some("span")),
+    row(Context::Stream, "?", Action::Help, "this help", Some("help")),
+    row(Context::Stream, "esc q J", Action::Back, "back to the wall", Some("back")),
+    row(Context::Stream, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Faults, "1", Action::Order(0), "", None),
     row(Context::Faults, "2", Action::Order(1), "", None),
     row(Context::Faults, "3", Action::Order(2), "", None),

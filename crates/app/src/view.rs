@@ -21,6 +21,7 @@ mod plan;
 mod plate;
 mod pulse;
 pub mod regions;
+mod stream;
 mod tile;
 
 pub use bench::{CHARTS, panes};
@@ -73,6 +74,12 @@ pub fn watched(app: &App) -> Vec<Watched> {
                 keys.map(move |key| Watched { key, painter: region.tile, area: region.picture, aspect })
             })
             .collect(),
+        Page::Stream => app
+            .stream_page
+            .key
+            .map(|key| Watched { key, painter: 0, area: stream::picture(app, regions.body), aspect: Aspect::Fit })
+            .into_iter()
+            .collect(),
         Page::Bench => bench::panes(app, regions.body)
             .into_iter()
             .enumerate()
@@ -94,11 +101,15 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buf
     let regions = regions(app);
     if app.page != Page::Wall {
         frame::header(app, theme, regions.header, buf);
-        let drawn = if app.page == Page::Bench {
-            bench::draw(app, theme, regions.body, painters, buf)
-        } else {
-            desk::draw(app, theme, regions.body, buf);
-            Vec::new()
+        let drawn = match (app.page, app.stream_page.key, painters.first_mut()) {
+            (Page::Bench, ..) => bench::draw(app, theme, regions.body, painters, buf),
+            (Page::Stream, Some(key), Some(painter)) => {
+                stream::draw(app, theme, key, regions.body, painter, buf).then_some(key).into_iter().collect()
+            }
+            _ => {
+                desk::draw(app, theme, regions.body, buf);
+                Vec::new()
+            }
         };
         frame::footer(app, theme, regions.footer, buf);
         in_front(app, theme, buf);

@@ -219,7 +219,7 @@ impl EventLog {
             match self.open(of_meter) {
                 Some(event) if event.start == dropout.start => {
                     let kind = dropout.kind.into();
-                    changed |= (event.kind, event.cause) != (kind, cause);
+                    changed |= (event.kind, event.cause) != (kind, cause) || event.evidence != told.0;
                     (event.kind, event.cause) = (kind, cause);
                     (event.evidence, event.confidence) = told;
                 }
@@ -252,10 +252,12 @@ impl EventLog {
             (None, None) => false,
             (Some(event), Some(kind)) if event.kind == kind && event.cause == cause => {
                 // What is worst of it is kept: the first seconds of a strain hold little of it.
-                if now.since(event.start) < Duration::from_secs(10) {
-                    (event.evidence, event.confidence) = told();
+                let told = told();
+                let fresh = now.since(event.start) < Duration::from_secs(10) && told.0 != event.evidence;
+                if fresh {
+                    (event.evidence, event.confidence) = told;
                 }
-                false
+                fresh
             }
             (open, kind) => {
                 if let Some(event) = open {

@@ -278,6 +278,11 @@ impl Ledger {
         let open = self.open.entry(id).or_default();
         let Some(running) = open.get_mut(key) else { return };
         running.0 = event.kind;
+        if entry.cameras.len() == 1 && entry.kind == event.kind && entry.evidence != event.evidence {
+            entry.evidence.clone_from(&event.evidence);
+            entry.confidence = event.confidence;
+            self.changed.insert(id);
+        }
         if event.kind.is_worse_than(entry.kind) || (entry.cameras.len() == 1 && entry.cause != event.cause) {
             (entry.kind, entry.cause) = (event.kind, event.cause);
             entry.evidence.clone_from(&event.evidence);

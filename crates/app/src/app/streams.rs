@@ -403,6 +403,9 @@ impl App {
         if self.page == Page::Bench {
             wanted.extend(&self.bench.streams);
         }
+        if self.page == Page::Stream {
+            wanted.extend(self.stream_page.key);
+        }
         let mut load = self.streams.plan.plan.load.clone();
         let budgets = self.streams.plan.budgets.clone();
         for camera in (0..self.site.cameras.len()).filter(|camera| !self.tiles.iter().any(|tile| tile.camera == *camera)) {

@@ -2,6 +2,7 @@ mod aids;
 mod bench;
 mod desk;
 mod ledger;
+mod stream;
 mod wall;
 
 use super::*;

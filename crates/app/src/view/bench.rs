@@ -156,7 +156,7 @@ fn charts(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
                 }),
             })
             .collect();
-        let lines = Lines { title, digits, span: span.duration().as_secs_f64(), least_top, curves: &curves };
+        let lines = Lines { title, digits, span: span.duration().as_secs_f64(), least_top, cursor: None, curves: &curves };
         let (column, row) = (place as u16 % columns, place as u16 / columns);
         let area = Rect { x: area.x + column * width, y: area.y + row * height, width: width - 2, height };
         chart::draw(theme, &lines, area, buf);

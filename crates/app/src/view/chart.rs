@@ -27,9 +27,14 @@ pub struct Lines<'a> {
     pub span: f64,
     /// The axis goes up to this at least.
     pub least_top: f64,
+    /// Where it is read, by the age in seconds; at the newest point for `None`.
+    pub cursor: Option<f64>,
     /// The lines.
     pub curves: &'a [Curve],
 }
+
+/// Columns for the labels of the axis and its line.
+const AXIS: u16 = 6;
 
 /// A round number at or above a value, so that the axis does not move with every point.
 fn round_up(value: f64) -> f64 {
@@ -67,10 +72,17 @@ pub fn draw(theme: Theme, chart: &Lines<'_>, area: Rect, buf: &mut Buffer) {
     if area.height < 3 || area.width < 16 {
         return;
     }
-    let newest = |curve: &Curve| curve.points.last().and_then(|(_, value)| *value);
+    let read = |curve: &Curve| match chart.cursor {
+        None => curve.points.last().and_then(|(_, value)| *value),
+        Some(cursor) => {
+            let near = |(age, _): &&(f64, Option<f64>)| (age - cursor).abs() <= (chart.span / 60.0).max(1.5);
+            let points = curve.points.iter().filter(near);
+            points.min_by(|(a, _), (b, _)| (a - cursor).abs().total_cmp(&(b - cursor).abs())).and_then(|(_, value)| *value)
+        }
+    };
     let mut title = vec![Span::styled(chart.title.to_owned(), theme.tone(Tone::Calm))];
     for curve in chart.curves {
-        let value = newest(curve).map_or_else(|| "–".to_owned(), |value| format!("{value:.*}", chart.digits));
+        let value = read(curve).map_or_else(|| "–".to_owned(), |value| format!("{value:.*}", chart.digits));
         title.push(Span::styled(format!("  {} {value}", curve.letter), theme.tone(curve.tone)));
     }
     Line::from(title).render(Rect { height: 1, ..area }, buf);
@@ -97,11 +109,24 @@ pub fn draw(theme: Theme, chart: &Lines<'_>, area: Rect, buf: &mut Buffer) {
         .y_axis(Axis::default().bounds([0.0, top]).labels([label(0.0), label(top)]).style(faint))
         .legend_position(None)
         .render(body, buf);
+    // Where it is read: the axis leaves the figures' columns to the left of the graph.
+    if let Some(cursor) = chart.cursor {
+        let left = body.x + AXIS.min(body.width);
+        let across = f64::from(body.right().saturating_sub(left + 1));
+        let x = body.right() - 1 - (cursor / chart.span * across).round() as u16;
+        for y in body.y..body.bottom() {
+            buf.set_style(Rect { x, y, width: 1, height: 1 }, theme.tone(Tone::Here));
+            if buf[(x, y)].symbol() == " " || buf[(x, y)].symbol() == "⠀" {
+                buf.set_string(x, y, "┊", theme.tone(Tone::Here));
+            }
+        }
+        return;
+    }
     // The letter at the newest point: lines can be told apart without colour.
     let last = body.height.saturating_sub(1);
     let mut taken = Vec::new();
     for curve in chart.curves {
-        let Some(value) = newest(curve) else { continue };
+        let Some(value) = read(curve) else { continue };
         let up = (value / top * f64::from(last)).round().clamp(0.0, f64::from(last)) as u16;
         // Where two lie on each other, their letters stand side by side.
         let beside = taken.iter().filter(|other| **other == up).count() as u16;
@@ -133,7 +158,7 @@ mod tests {
         let curves = [line('a', 41.0), line('b', 312.4)];
         for (width, height) in [(1, 1), (16, 3), (40, 8), (200, 50)] {
             let mut buf = Buffer::empty(Rect::new(0, 0, width, height));
-            let chart = Lines { title: "latency ms", digits: 0, span: 60.0, least_top: 1.0, curves: &curves };
+            let chart = Lines { title: "latency ms", digits: 0, span: 60.0, least_top: 1.0, cursor: None, curves: &curves };
             draw(Theme::new(ColourDepth::Mono), &chart, buf.area, &mut buf);
             let text: String = buf.content.iter().map(ratatui::buffer::Cell::symbol).collect();
             assert_eq!(text.contains("a 41  b 312"), width >= 40, "{text}");

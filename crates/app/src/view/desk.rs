@@ -23,7 +23,7 @@ use ratatui::widgets::{Cell, Paragraph, Row, Table, TableState, Widget as _, Wra
 pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let area = inner(area);
     match app.page {
-        Page::Wall | Page::Bench => {}
+        Page::Wall | Page::Bench | Page::Stream => {}
         Page::Welcome => welcome(theme, area, buf),
         Page::Roster => roster::draw(app, theme, area, buf),
         Page::Find => find::draw(app, theme, area, buf),
@@ -49,7 +49,7 @@ pub fn list(app: &App, area: Rect) -> Option<List> {
         Page::Device => device::list(app, area),
         Page::Listen => Some(listen::list(app, area)),
         Page::Ledger => ledger::list(app, area),
-        Page::Wall | Page::Bench | Page::Welcome | Page::Add => None,
+        Page::Wall | Page::Bench | Page::Stream | Page::Welcome | Page::Add => None,
     }
 }
 

@@ -1,0 +1,68 @@
+//! One stream on the whole screen.
+
+use super::{App, FeedKey};
+use crate::desk::Page;
+use crate::theme::Tone;
+use lattice_core::Role;
+use lattice_core::meter::Span;
+
+/// A step on the page of a stream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StreamStep {
+    /// The stream of the selected tile.
+    Open,
+    /// Its camera's other stream.
+    SwitchStream,
+    /// Look back on another span.
+    Span,
+    /// Read all charts at another moment, by percents of the span; further back with a positive one.
+    Cursor(i32),
+}
+
+/// What is looked at.
+#[derive(Debug, Default)]
+pub struct StreamPage {
+    /// The stream.
+    pub key: Option<FeedKey>,
+    /// What the charts look back on.
+    pub span: Span,
+    /// Where all charts are read, in percents of the span before now; at the newest for `None`.
+    pub cursor: Option<u8>,
+}
+
+impl App {
+    pub(super) fn stream_step(&mut self, step: StreamStep) {
+        match step {
+            StreamStep::Open => match self.selected_tile().map(super::Tile::key) {
+                Some(key) => {
+                    self.stream_page.key = Some(key);
+                    self.page = Page::Stream;
+                    self.same_tiles_since = self.now;
+                }
+                None => self.say(Tone::Text, "this tile is empty: p puts a camera here".into()),
+            },
+            StreamStep::SwitchStream => {
+                let Some(key) = self.stream_page.key else { return };
+                let def = self.site.cameras.get(key.camera);
+                let roles: Vec<Role> = def.map(|def| def.streams.iter().map(|stream| stream.role).collect()).unwrap_or_default();
+                let at = roles.iter().position(|role| *role == key.role).unwrap_or(0);
+                match roles.get((at + 1) % roles.len().max(1)).filter(|role| **role != key.role) {
+                    Some(role) => {
+                        self.stream_page.key = Some(FeedKey { role: *role, ..key });
+                        self.same_tiles_since = self.now;
+                    }
+                    None => self.say(Tone::Text, "this camera has one stream".into()),
+                }
+            }
+            StreamStep::Span => {
+                let at = Span::ALL.iter().position(|span| *span == self.stream_page.span).unwrap_or(0);
+                self.stream_page.span = Span::ALL[(at + 1) % Span::ALL.len()];
+            }
+            StreamStep::Cursor(by) => {
+                let now = self.stream_page.cursor.map_or(0, i32::from);
+                let next = (now + by).clamp(0, 100);
+                self.stream_page.cursor = (next > 0).then_some(next as u8);
+            }
+        }
+    }
+}
