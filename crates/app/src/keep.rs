@@ -6,9 +6,13 @@ use lattice_core::ledger::Entry;
 use lattice_store::LedgerFile;
 use std::fs::File;
 use std::path::Path;
+use std::time::Duration;
 
 /// Entries that are read at the start.
 const READ: usize = 1000;
+
+/// Changes are gathered for so long before they are written.
+const GATHERS: Duration = Duration::from_millis(500);
 
 /// The keeper of the ledger.
 pub struct Keeper {
@@ -52,8 +56,13 @@ impl Keeper {
         let (sender, entries) = unbounded::<Vec<Entry>>();
         let work = move || {
             let mut waiting: Vec<Entry> = Vec::new();
-            for changed in &entries {
-                waiting.extend(changed);
+            while let Ok(changed) = entries.recv() {
+                // What changes twice a second is written once.
+                std::thread::sleep(GATHERS);
+                for entry in std::iter::once(changed).chain(entries.try_iter()).flatten() {
+                    waiting.retain(|before| before.id != entry.id);
+                    waiting.push(entry);
+                }
                 match file.keep(&waiting) {
                     Ok(()) => waiting.clear(),
                     // A full disk, say: it is tried again with what comes next, as long as that stays little.

@@ -130,8 +130,9 @@ const LOOKED_AT: usize = 200;
 /// The load is counted over this time.
 const LOAD: Duration = Duration::from_secs(600);
 
-/// A stream's event by the stream and its number.
-type Key = (String, &'static str, u64);
+/// A stream's event: its camera, which stream, when it began, and its number. Numbers begin anew when a stream is opened
+/// anew.
+type Key = (String, &'static str, Mono, u64);
 
 /// What goes on of an entry: its kind, and since when.
 type Running = (EventKind, Wall);
@@ -202,11 +203,29 @@ impl Ledger {
             self.subjects.insert(subject.camera.clone(), subject.clone());
         }
         for event in events {
-            let key = (subject.camera.clone(), subject.stream, event.number);
+            let key = (subject.camera.clone(), subject.stream, event.start, event.number);
             let (start, end) = (wall(event.start), event.end.map(&wall));
             match self.of.get(&key).copied() {
                 Some(id) => self.follow(id, &key, event, end),
                 None => self.enter(key, subject, event, start, end),
+            }
+        }
+    }
+
+    /// A stream is not received any more: what went on of it is over, as far as anybody knows.
+    pub fn on_closed(&mut self, now: Wall, camera: &str, stream: &str) {
+        for (id, open) in &mut self.open {
+            let before = open.len();
+            open.retain(|(name, role, ..), _| name != camera || *role != stream);
+            if open.len() == before {
+                continue;
+            }
+            if let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.id == *id) {
+                entry.down_since = down_since(open);
+                if open.is_empty() {
+                    entry.end = Some(now.max(entry.start));
+                }
+                self.changed.insert(*id);
             }
         }
     }
@@ -437,7 +456,7 @@ mod tests {
         assert_eq!(ledger.entries()[0].subject(), "recorder Quay recorder: 8 cameras");
         assert_eq!(ledger.entries()[1].subject(), "Mast");
         for n in 1..=8 {
-            let over = event(0, EventKind::Outage, Cause::Unreachable, 10, Some(20 + u64::from(n)));
+            let over = event(0, EventKind::Outage, Cause::Unreachable, 10 + u64::from(n) / 3, Some(20 + u64::from(n)));
             ledger.observe(&channel(n), &[over], wall);
             assert_eq!(ledger.entries()[0].end, (n == 8).then(|| wall(at(28))), "{n}");
         }
@@ -514,6 +533,20 @@ mod tests {
         let again = Ledger::from_kept(ledger.entries().to_vec());
         assert!(again.entries().iter().all(|entry| entry.end.is_some()));
         assert_eq!((again.next, again.changed.len()), (4, 3));
+    }
+
+    #[test]
+    fn a_stream_that_is_closed_ends_what_went_on_and_one_that_is_opened_anew_begins_anew() {
+        let mut ledger = Ledger::default();
+        let camera = alone("Mast", "Hill");
+        ledger.observe(&camera, &[event(0, EventKind::Strained, Cause::Late, 10, None)], wall);
+        ledger.on_closed(wall(at(20)), "Mast", "main");
+        assert_eq!(ledger.entries()[0].end, None, "another stream of it");
+        ledger.on_closed(wall(at(20)), "Mast", "sub");
+        assert_eq!(ledger.entries()[0].end, Some(wall(at(20))));
+        // Its events are counted from 0 again.
+        ledger.observe(&camera, &[event(0, EventKind::Freeze, Cause::Silence, 300, None)], wall);
+        assert_eq!((ledger.entries().len(), ledger.entries()[1].kind), (2, EventKind::Freeze));
     }
 
     #[test]

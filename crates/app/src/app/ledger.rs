@@ -95,6 +95,12 @@ impl App {
             self.log.ledger.observe(&subject, &events, |at| utc.offset(at.micros_since(now)));
             self.log.seen.insert(key, events);
         }
+        let gone: Vec<FeedKey> = self.log.seen.keys().filter(|key| !self.figures.contains_key(key)).copied().collect();
+        for key in gone {
+            let camera = self.camera_name(key.camera).to_owned();
+            self.log.ledger.on_closed(utc, &camera, key.role.word());
+            self.log.seen.remove(&key);
+        }
         self.log.ledger.tick(utc);
     }
 
