@@ -117,7 +117,7 @@ pub enum LatticeCommand {
     },
 }
 
-const LATTICE_HELP: &str = "Exit status: 0 done; 1 not done; 2 unusable arguments.
+const LATTICE_HELP: &str = "Exit status: 0 done; 2 not done, with the reason.
 
 Examples:
   amber-lattice lattice export \"morning six\" six.toml

@@ -18,7 +18,8 @@ pub fn run(command: &LatticeCommand, named: Option<&Path>) -> anyhow::Result<Exi
         LatticeCommand::List => {
             for lattice in &kept.file.site().lattices {
                 let cameras = lattice.cameras().len();
-                println!("{}\t{}\t{cameras} cameras", lattice.name, lattice.layout().word());
+                let cameras = if cameras == 1 { "1 camera".to_owned() } else { format!("{cameras} cameras") };
+                println!("{}\t{}\t{cameras}", lattice.name, lattice.layout().word());
             }
         }
         LatticeCommand::Export { name, file } => {

@@ -111,6 +111,18 @@ fn measure_reports_loss_and_a_freeze_with_their_causes() {
     let late = streams[0]["latency_ms"]["p95"].as_f64().unwrap();
     assert!((length - silent).abs() <= 80.0 + late, "within a frame period: {length} of {silent} ms, {late} ms late");
     assert!(frozen["start"].as_str().unwrap().ends_with('Z'));
+    // The same as an event, with what speaks for its cause.
+    let event = |stream: &Value, cause: &str, confidence: &str| {
+        let events = stream["events"].as_array().unwrap().clone();
+        events.into_iter().find(|event| event["cause"] == cause && event["confidence"] == confidence)
+    };
+    let freeze = event(&streams[0], "silence", "high").unwrap_or_else(|| panic!("{}", streams[0]));
+    assert_eq!(
+        (&freeze["at"], &freeze["length_ms"], &freeze["running"]),
+        (&frozen["start"], &frozen["length_ms"], &false.into())
+    );
+    assert!(freeze["evidence"].as_str().unwrap().contains("the camera sent nothing"), "{freeze}");
+    assert!(event(&streams[1], "packet-loss", "high").is_some(), "{}", streams[1]);
     let (_, dropped) = logged(&standin, "Car lane 2");
     assert!(dropped > 0);
     assert_eq!(streams[1]["packets"]["lost"].as_u64().unwrap(), dropped, "{}", streams[1]);
@@ -142,4 +154,31 @@ fn bad_arguments_and_dead_sources_have_their_exit_status() {
     let text = String::from_utf8_lossy(&table.stdout).into_owned();
     assert!(text.contains("lost") && text.contains("check the port"), "{text}");
     assert!(program().args(["completions", "bash"]).output().unwrap().stdout.len() > 500);
+}
+
+#[test]
+fn a_lattice_goes_out_of_one_site_and_into_another() {
+    let home = port::Home::new();
+    let (site, other, file) = (home.0.path().join("site.toml"), home.0.path().join("other.toml"), home.0.path().join("six.toml"));
+    let text = "[[lattice]] # before seven\nname = \"morning six\"\nlayout = \"1+5\"\ntiles = [{ camera = \"Slipway north\" }]\n";
+    std::fs::write(&site, text).unwrap();
+    let lattice = |site: &std::path::Path, arguments: &[&str]| {
+        let output = home.program().arg("--site").arg(site).arg("lattice").args(arguments).output().unwrap();
+        let said = [output.stdout, output.stderr].concat();
+        (output.status.code(), String::from_utf8(said).unwrap())
+    };
+    let path = file.to_str().unwrap();
+    assert_eq!(lattice(&site, &["list"]), (Some(0), "morning six\t1+5\t1 camera\n".into()));
+    assert_eq!(lattice(&site, &["export", "morning six", path]), (Some(0), String::new()));
+    let (code, told) = lattice(&site, &["export", "morning six", path]);
+    assert!(code == Some(2) && told.contains("six.toml"), "a file that is there is not written over: {told}");
+    let (code, told) = lattice(&site, &["export", "evening", path]);
+    assert!(code == Some(2) && told.contains("lattice list"), "{told}");
+    assert_eq!(lattice(&other, &["import", path]), (Some(0), "morning six\n".into()));
+    assert_eq!(lattice(&other, &["import", path]), (Some(0), "morning six 2\n".into()));
+    assert_eq!(lattice(&other, &["list"]).1.lines().count(), 2);
+    std::fs::write(&file, "[[lattice]]\nname = \"x\"\nlayout = \"7\"\n").unwrap();
+    let (code, told) = lattice(&other, &["import", path]);
+    assert!(code == Some(2) && told.contains("line 3, column 10"), "{told}");
+    assert_eq!(std::fs::read_to_string(&site).unwrap(), text);
 }

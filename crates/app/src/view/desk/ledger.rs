@@ -19,7 +19,7 @@ const COLUMNS: [Column; 7] = [
     column("length", Constraint::Length(9), 0),
     column("cause", Constraint::Length(26), 100),
     column("evidence", Constraint::Fill(2), 150),
-    column("taken note of", Constraint::Length(16), 116),
+    column("taken note of", Constraint::Length(20), 116),
 ];
 const ABOVE: u16 = 2;
 /// Lines for the selected entry.
