@@ -214,6 +214,7 @@ impl Ledger {
 
     /// A stream is not received any more: what went on of it is over, as far as anybody knows.
     pub fn on_closed(&mut self, now: Wall, camera: &str, stream: &str) {
+        self.of.retain(|(name, role, ..), _| name != camera || *role != stream);
         for (id, open) in &mut self.open {
             let before = open.len();
             open.retain(|(name, role, ..), _| name != camera || *role != stream);
