@@ -173,6 +173,8 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     tmux.tmux(&["resize-window", "-x", "160", "-y", "50"]);
     tmux.wait_for("• 24 steady");
     tmux.keys(&["?"]);
+    tmux.wait_for("select the tile to the left");
+    tmux.keys(&["PageDown", "PageDown"]);
     tmux.wait_for("hold the last clean picture");
     tmux.keys(&["Escape"]);
     tmux.wait("help gone", |screen| !screen.contains("hold the last clean picture"));
