@@ -155,8 +155,8 @@ pub struct App {
     pub other_screens: BTreeMap<String, String>,
     /// Streams side by side.
     pub bench: Bench,
-    /// Receive buffers that were set here; `None` for the default again.
-    pub buffers: HashMap<FeedKey, Option<Duration>>,
+    /// Receive buffers that were set here, of streams that belong to no site.
+    pub buffers: HashMap<FeedKey, Duration>,
     /// One stream on the whole screen.
     pub stream_page: StreamPage,
     /// What happened.
@@ -671,7 +671,7 @@ impl App {
     }
 }
 
-/// "no picture for 3.2 s, silence on the path".
+/// "no picture for 3.2 s, no packets come".
 fn describe(dropout: &Dropout) -> String {
     let cause = dropout.cause.map_or(String::new(), |cause| format!(", {cause}"));
     format!("no picture for {:.1} s{cause}", dropout.length.as_secs_f64())

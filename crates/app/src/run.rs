@@ -136,29 +136,9 @@ pub fn wall(
     let aspect = cell_aspect();
     let area = terminal::area()?;
     let (mut app, mut effects) = App::new(site, standin.is_some(), area, aspect);
-    if let Some(errands) = &errands {
-        app.desk.available = true;
-        app.desk.faults = crate::kept::known_firmware_faults()?;
-        app.desk.ranges = errands.proposed();
-        app.desk.site = errands.kept.file.site().clone();
-        app.desk.seen = errands.seen();
-        app.desk.own_addresses = desk::own_addresses();
-        app.on_site();
-        let first = app.desk.site.lattices.first().map(|lattice| lattice.name.clone());
-        let screen = options.screen.as_deref().and_then(|name| app.desk.site.screen(name)).cloned();
-        match (begin, screen) {
-            (Begin::Named(name, _), _) if app.desk.site.lattice(name).is_some() => app.show_lattice(Some(name)),
-            (Begin::Named(name, _), _) => app.show_camera(name),
-            (Begin::Corner(_), _) => {}
-            (Begin::Usual, None) => app.show_lattice(first.as_deref()),
-            (Begin::Usual, Some(screen)) => match screen.shows.as_deref() {
-                Some(name) if app.desk.site.tour(name).is_some() => app.begin_tour(name),
-                shows => app.show_lattice(shows),
-            },
-        }
-        app.page = if app.site.cameras.is_empty() { Page::Welcome } else { Page::Wall };
-    } else {
-        app.page = Page::Wall;
+    match &errands {
+        Some(errands) => begin_with(&mut app, errands, options, begin)?,
+        None => app.page = Page::Wall,
     }
     app.aids.light = options.light;
     app.aids.brightness = options.brightness;
@@ -216,6 +196,31 @@ pub fn wall(
     engine.shut_down();
     drop(standin);
     result.map(|()| ExitCode::SUCCESS)
+}
+
+/// The site of the desk, and what of it is shown first.
+fn begin_with(app: &mut App, errands: &Errands, options: &WallOptions, begin: &Begin) -> anyhow::Result<()> {
+    app.desk.available = true;
+    app.desk.faults = crate::kept::known_firmware_faults()?;
+    app.desk.ranges = errands.proposed();
+    app.desk.site = errands.kept.file.site().clone();
+    app.desk.seen = errands.seen();
+    app.desk.own_addresses = desk::own_addresses();
+    app.on_site();
+    let first = app.desk.site.lattices.first().map(|lattice| lattice.name.clone());
+    let screen = options.screen.as_deref().and_then(|name| app.desk.site.screen(name)).cloned();
+    match (begin, screen) {
+        (Begin::Named(name, _), _) if app.desk.site.lattice(name).is_some() => app.show_lattice(Some(name)),
+        (Begin::Named(name, _), _) => app.show_camera(name),
+        (Begin::Corner(_), _) => {}
+        (Begin::Usual, None) => app.show_lattice(first.as_deref()),
+        (Begin::Usual, Some(screen)) => match screen.shows.as_deref() {
+            Some(name) if app.desk.site.tour(name).is_some() => app.begin_tour(name),
+            shows => app.show_lattice(shows),
+        },
+    }
+    app.page = if app.site.cameras.is_empty() { Page::Welcome } else { Page::Wall };
+    Ok(())
 }
 
 struct Wall {

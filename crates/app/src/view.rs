@@ -29,6 +29,7 @@ pub use desk::{port_of, sorts_by};
 pub use layouts::layout_at;
 pub use picker::pick_row_at;
 pub use regions::regions;
+pub use stream::STREAM_CHARTS;
 
 use crate::app::{App, FeedKey, Overlay};
 use crate::desk::{Page, Typing};

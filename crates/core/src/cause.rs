@@ -121,7 +121,7 @@ impl Cause {
             Self::ViewerLimit => "viewer limit reached",
             Self::NoSuchStream => "no such stream",
             Self::ClosedByCamera => "closed by the camera",
-            Self::Silence => "silence on the path",
+            Self::Silence => "no packets come",
             Self::PacketLoss => "packets lost on the path",
             Self::Late => "packets late",
             Self::CameraSlowed => "camera sends fewer frames",

@@ -114,9 +114,10 @@ impl App {
     }
 
     fn own_buffer(&self, key: FeedKey) -> Option<Duration> {
-        let session = self.buffers.get(&FeedKey { by: None, ..key }).copied();
-        let kept = || self.desk.site.camera(self.camera_name(key.camera))?.stream(key.role)?.buffer;
-        session.unwrap_or_else(kept)
+        match self.desk.site.camera(self.camera_name(key.camera)).and_then(|camera| camera.stream(key.role)) {
+            Some(kept) => kept.buffer,
+            None => self.buffers.get(&FeedKey { by: None, ..key }).copied(),
+        }
     }
 
     /// When units of a stream go on to the decoder: on the wall at once, unless the operator has set a buffer for it.
@@ -297,15 +298,17 @@ impl App {
     /// Another receive buffer for a stream, or that of its place; kept in the site.
     fn set_buffer(&mut self, key: FeedKey, buffer: Option<Duration>) -> Vec<Effect> {
         let key = FeedKey { by: None, ..key };
-        self.buffers.insert(key, buffer);
-        self.align();
-        self.buffers_changed();
         let name = self.camera_name(key.camera).to_owned();
-        if self.desk.available && self.desk.site.camera(&name).is_some_and(|camera| camera.stream(key.role).is_some()) {
-            vec![Effect::Errand(Errand::Buffer(name, key.role, buffer))]
-        } else {
-            Vec::new()
+        self.buffers_changed();
+        if self.desk.site.camera(&name).is_some_and(|camera| camera.stream(key.role).is_some()) {
+            return vec![Effect::Errand(Errand::Buffer(name, key.role, buffer))];
         }
+        match buffer {
+            Some(buffer) => self.buffers.insert(key, buffer),
+            None => self.buffers.remove(&key),
+        };
+        self.align();
+        Vec::new()
     }
 
     /// Every stream that can stand on the bench.

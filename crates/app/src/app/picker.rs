@@ -2,8 +2,9 @@
 
 use super::{App, Effect, FeedKey};
 use crate::app::lattices::ALL;
+use crate::app::{BenchStep, LedgerStep, StreamStep};
 use crate::desk::{Errand, Page};
-use crate::keymap::{Action, Context, KEYMAP};
+use crate::keymap::{Action, Context, DeskStep, KEYMAP};
 use crate::theme::Tone;
 use lattice_core::lattice::Lattice;
 use lattice_store::Order;
@@ -105,6 +106,8 @@ pub enum Pick {
     Bench(FeedKey),
     /// Do this.
     Do(Action),
+    /// Go to another page by the first, and do the second there.
+    There(Action, Action),
 }
 
 /// A line of the list.
@@ -145,6 +148,7 @@ impl App {
                 };
                 actions
                     .map(line)
+                    .chain(self.lines_elsewhere())
                     .chain(self.camera_lines(&Pick::Camera))
                     .chain(self.lattice_lines())
                     .chain(self.tour_lines())
@@ -158,6 +162,32 @@ impl App {
             | PickKind::Note => Vec::new(),
         };
         matching(all, picker.input.value())
+    }
+
+    /// What keys do on other pages, with the key that leads there before them.
+    fn lines_elsewhere(&self) -> Vec<Line> {
+        let pages = [
+            (Context::Roster, "c", Action::Desk(DeskStep::Roster)),
+            (Context::Bench, "B", Action::Bench(BenchStep::Open)),
+            (Context::Ledger, "G", Action::Ledger(LedgerStep::Open)),
+            (Context::Stream, "J", Action::Stream(StreamStep::Open)),
+        ];
+        let there = pages.into_iter().filter(|(context, ..)| self.desk.available || *context != Context::Roster);
+        let moves = |action: Action| {
+            let rows = matches!(action, Action::Desk(DeskStep::Row(_)) | Action::Ledger(LedgerStep::Row(_)));
+            rows || matches!(action, Action::Back | Action::Help | Action::Quit)
+        };
+        there
+            .flat_map(|(context, key, page)| {
+                let own = KEYMAP.iter().filter(move |binding| binding.context == context && !moves(binding.action));
+                own.filter(move |binding| binding.action != page).map(move |binding| Line {
+                    label: format!("{}: {}", context.title(), binding.help),
+                    detail: String::new(),
+                    key: format!("{key}, then {}", binding.keys.replace(' ', ", ")),
+                    pick: Pick::There(page, binding.action),
+                })
+            })
+            .collect()
     }
 
     fn camera_lines(&self, pick: &dyn Fn(String) -> Pick) -> Vec<Line> {
@@ -346,6 +376,11 @@ impl App {
             Pick::Screen(name) => return self.send(name),
             Pick::Bench(key) => self.put_on_bench(key),
             Pick::Do(action) => return self.act(action),
+            Pick::There(page, action) => {
+                let mut effects = self.act(page);
+                effects.extend(self.act(action));
+                return effects;
+            }
         }
         Vec::new()
     }

@@ -64,32 +64,10 @@ impl App {
             WallStep::Fill => self.pick(PickKind::Group),
             WallStep::Lattices => self.pick(PickKind::Lattice),
             WallStep::Palette => self.pick(PickKind::Palette),
-            WallStep::Rename => {
-                let name = self.lattices.shown().name.clone();
-                if name == ALL {
-                    self.say(Tone::Text, "the lattice of all cameras keeps its name; W makes another of it".into());
-                } else {
-                    self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Rename) });
-                }
+            WallStep::Rename | WallStep::Duplicate | WallStep::Remove | WallStep::Export | WallStep::Import => {
+                self.lattice_step(step);
             }
-            WallStep::Duplicate => {
-                let name = self.lattices.shown().name.clone();
-                let name = self.lattices.free_name(if name == ALL { "lattice" } else { &name });
-                self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Duplicate) });
-            }
-            WallStep::Remove => match self.lattices.remove() {
-                Some(name) => self.say(Tone::Text, format!("lattice {name} taken out: u brings it back, w makes it final")),
-                None => self.say(Tone::Text, "the lattice of all cameras stays".into()),
-            },
             WallStep::Save => return vec![Effect::Errand(Errand::SaveLattices(self.lattices.own().to_vec()))],
-            WallStep::Export | WallStep::Import if !self.desk.available => {
-                self.say(Tone::Text, "these cameras belong to no site: start `amber-lattice wall` to keep lattices".into());
-            }
-            WallStep::Export => {
-                let name = format!("{}.toml", self.lattices.shown().name.replace('/', "-"));
-                self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Export) });
-            }
-            WallStep::Import => self.pick(PickKind::Import),
             WallStep::Brightness(_) | WallStep::Light | WallStep::Names | WallStep::Care => self.aid_step(step),
             WallStep::Clear => {
                 if self.lattices.edit(|lattice| lattice.clear(here)).is_none() {
@@ -142,6 +120,38 @@ impl App {
             }
         }
         Vec::new()
+    }
+
+    /// What concerns the shown lattice as a whole.
+    fn lattice_step(&mut self, step: WallStep) {
+        match step {
+            WallStep::Rename => {
+                let name = self.lattices.shown().name.clone();
+                if name == ALL {
+                    self.say(Tone::Text, "the lattice of all cameras keeps its name; W makes another of it".into());
+                } else {
+                    self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Rename) });
+                }
+            }
+            WallStep::Duplicate => {
+                let name = self.lattices.shown().name.clone();
+                let name = self.lattices.free_name(if name == ALL { "lattice" } else { &name });
+                self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Duplicate) });
+            }
+            WallStep::Remove => match self.lattices.remove() {
+                Some(name) => self.say(Tone::Text, format!("lattice {name} taken out: u brings it back, w makes it final")),
+                None => self.say(Tone::Text, "the lattice of all cameras stays".into()),
+            },
+            WallStep::Export | WallStep::Import if !self.desk.available => {
+                self.say(Tone::Text, "these cameras belong to no site: start `amber-lattice wall` to keep lattices".into());
+            }
+            WallStep::Export => {
+                let name = format!("{}.toml", self.lattices.shown().name.replace('/', "-"));
+                self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Export) });
+            }
+            WallStep::Import => self.pick(PickKind::Import),
+            _ => {}
+        }
     }
 
     fn pick(&mut self, kind: PickKind) {

@@ -15,6 +15,8 @@ pub enum StreamStep {
     SwitchStream,
     /// Look back on another span.
     Span,
+    /// Show other charts first, where there is no room for all.
+    Charts(i32),
     /// Read all charts at another moment, by percents of the span; further back with a positive one.
     Cursor(i32),
 }
@@ -26,6 +28,8 @@ pub struct StreamPage {
     pub key: Option<FeedKey>,
     /// What the charts look back on.
     pub span: Span,
+    /// The chart that is shown first.
+    pub first_chart: usize,
     /// Where all charts are read, in percents of the span before now; at the newest for `None`.
     pub cursor: Option<u8>,
 }
@@ -57,6 +61,10 @@ impl App {
             StreamStep::Span => {
                 let at = Span::ALL.iter().position(|span| *span == self.stream_page.span).unwrap_or(0);
                 self.stream_page.span = Span::ALL[(at + 1) % Span::ALL.len()];
+            }
+            StreamStep::Charts(by) => {
+                let count = crate::view::STREAM_CHARTS as i32;
+                self.stream_page.first_chart = (self.stream_page.first_chart as i32 + by).rem_euclid(count) as usize;
             }
             StreamStep::Cursor(by) => {
                 let now = self.stream_page.cursor.map_or(0, i32::from);

@@ -288,7 +288,7 @@ fn dropouts_are_told_when_they_end_and_while_they_last() {
     });
     let screen = draw(&app, ColourDepth::True);
     assert!(
-        has(&screen, "■ Car lane 2  S  stalled 3 s  silence on the path") && has(&screen, "STALLED for 3 s: silence on the path"),
+        has(&screen, "■ Car lane 2  S  stalled 3 s  no packets come") && has(&screen, "STALLED for 3 s: no packets come"),
         "{screen:#?}"
     );
     with(&mut app, 2, |figures| {
@@ -297,7 +297,7 @@ fn dropouts_are_told_when_they_end_and_while_they_last() {
         figures.dropout_totals = (1, dropout.length);
     });
     let screen = draw(&app, ColourDepth::True);
-    assert!(has(&screen, "14:02:31 Car lane 2: no picture for 3.2 s, silence on the path; back by itself"), "{screen:#?}");
+    assert!(has(&screen, "14:02:31 Car lane 2: no picture for 3.2 s, no packets come; back by itself"), "{screen:#?}");
     assert!(has(&screen, "1 dropout, 3.2 s"));
 }
 

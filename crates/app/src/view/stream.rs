@@ -25,7 +25,10 @@ fn up_to(sample: &Sample, last: usize) -> Option<f32> {
     Some(sample.parts.iter().take(last + 1).flatten().sum())
 }
 
-const KINDS: [Kind; 5] = [
+/// How many charts there are.
+pub const STREAM_CHARTS: usize = 5;
+
+const KINDS: [Kind; STREAM_CHARTS] = [
     (
         "rate /s, sent to drawn",
         1,
@@ -57,7 +60,7 @@ fn bits(sample: &Sample) -> Option<f32> {
 }
 
 /// A chart that is smaller cannot be read.
-const LEAST_CHART: (u16, u16) = (44, 6);
+const LEAST_CHART: (u16, u16) = (38, 6);
 /// Columns for the figures beside the picture.
 const FIGURES: u16 = 62;
 /// Events at the foot.
@@ -181,7 +184,8 @@ fn charts(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
     let rows = (KINDS.len() as u16).div_ceil(columns).min((area.height / LEAST_CHART.1).max(1));
     let (width, height) = (area.width / columns, area.height / rows);
     let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
-    for (place, (title, digits, least_top, curves)) in KINDS.into_iter().enumerate().take(usize::from(columns * rows)) {
+    for place in 0..usize::from(columns * rows).min(STREAM_CHARTS) {
+        let (title, digits, least_top, curves) = KINDS[(page.first_chart + place) % STREAM_CHARTS];
         let curve = |(letter, tone, value): &Drawn| Curve {
             letter: *letter,
             tone: *tone,

@@ -144,14 +144,18 @@ fn buffers_are_set_proposed_and_kept_and_a_group_waits_for_its_slowest() {
         streams: vec![stream(Role::Main, "main"), stream(Role::Sub, "sub")],
         ..lattice_store::Camera::default()
     }];
+    app.desk.site.cameras[0].streams[1].buffer = Some(Duration::ZERO);
     let kept = press(&mut app, KeyCode::Char('+'));
     let twenty = Some(Duration::from_millis(20));
     assert!(kept.contains(&Effect::Errand(Errand::Buffer("Slipway north".into(), Role::Sub, twenty))), "{kept:?}");
+    app.desk.site.cameras[0].streams[1].buffer = twenty;
     press(&mut app, KeyCode::Esc);
     assert_eq!(app.playout(sub), Playout::Buffered(Duration::from_millis(20)), "what the operator set holds on the wall too");
     press(&mut app, KeyCode::Char('B'));
     press(&mut app, KeyCode::Right);
-    press(&mut app, KeyCode::Char('P'));
+    let default = press(&mut app, KeyCode::Char('P'));
+    assert_eq!(default, [Effect::Errand(Errand::Buffer("Slipway north".into(), Role::Sub, None))]);
+    app.desk.site.cameras[0].streams[1].buffer = None;
     press(&mut app, KeyCode::Esc);
     assert_eq!(app.playout(sub), Playout::AtOnce);
 }

@@ -78,6 +78,27 @@ fn faults_come_into_the_ledger_ask_for_a_hand_and_are_taken_note_of() {
 }
 
 #[test]
+fn what_keys_do_on_other_pages_is_in_the_palette_with_the_way_there() {
+    let mut app = noon();
+    happens(&mut app, 0, &[outage(0, 70, None, Cause::Unreachable)]);
+    let pick = |app: &mut App, text: &str| {
+        press(app, KeyCode::Char('/'));
+        text.chars().for_each(|key| drop(press(app, KeyCode::Char(key))));
+        let screen = draw(app, ColourDepth::Mono);
+        (press(app, KeyCode::Enter), screen)
+    };
+    let (_, screen) = pick(&mut app, "ledger take note");
+    assert!(has(&screen, "G, then a"), "{screen:#?}");
+    assert!(app.page == Page::Ledger && app.log.ledger.entries()[0].acknowledged.is_some());
+    app.page = Page::Wall;
+    let (effects, _) = pick(&mut app, "reach check of all");
+    assert_eq!(effects, [Effect::Errand(Errand::Check(Vec::new()))]);
+    app.page = Page::Wall;
+    pick(&mut app, "bench align");
+    assert!(app.page == Page::Bench && app.bench.aligned);
+}
+
+#[test]
 fn entries_are_filtered_and_cameras_are_lanes_in_which_shared_faults_line_up() {
     let mut app = noon();
     let empty = {

@@ -54,6 +54,10 @@ fn a_stream_shows_what_it_declares_against_what_it_does_and_is_read_at_any_momen
         app.area = Rect::new(0, 0, width, height);
         draw(&app, ColourDepth::Palette);
     }
+    app.area = Rect::new(0, 0, 80, 24);
+    assert!(has(&draw(&app, ColourDepth::Mono), "rate /s"));
+    press(&mut app, KeyCode::Up);
+    assert!(has(&draw(&app, ColourDepth::Mono), "loss %"), "the other charts are a key away");
     press(&mut app, KeyCode::Esc);
     assert_eq!(app.page, crate::desk::Page::Wall);
 }

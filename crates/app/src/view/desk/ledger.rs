@@ -214,7 +214,7 @@ fn lanes(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     Line::styled(moment(begin.offset(span.as_micros() as i64 / 2), app.utc), faint).centered().render(axis, buf);
     Line::styled("now", faint).right_aligned().render(axis, buf);
     let more = names.len().saturating_sub(rows);
-    let more = if more > 0 { format!("; {more} cameras more, with less") } else { String::new() };
-    let legend = format!("{words}  × outage  ⊘ locked  ■ freeze  ▪ stutter  ≈ strained{more}");
+    let more = if more > 0 { format!(", {more} cameras more") } else { String::new() };
+    let legend = format!("{words}{more}  × outage  ⊘ locked  ■ freeze  ▪ stutter  ≈ strained");
     Line::styled(legend, faint).render(Rect { y: y + 1, height: 1, ..area }.intersection(area), buf);
 }
