@@ -74,7 +74,7 @@ pub fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     let inner = panel(theme, app.area, 120, lines.len() as u16 + 2, buf);
     let scroll = scroll.min((lines.len() as u16).saturating_sub(inner.height));
     Paragraph::new(lines).scroll((scroll, 0)).render(inner, buf);
-    let hint = Line::styled("esc back", theme.tone(Tone::Here)).right_aligned();
+    let hint = Line::from(Span::styled("esc back", theme.tone(Tone::Here))).right_aligned();
     hint.render(Rect { height: 1, ..inner }, buf);
 }
 
