@@ -4,9 +4,11 @@
 mod aids;
 mod bench;
 mod cameras;
+mod flash;
 pub mod lattices;
 mod ledger;
 mod mouse;
+mod painting;
 pub mod picker;
 mod placing;
 mod roster;
@@ -18,7 +20,9 @@ mod tour;
 
 pub use aids::Aids;
 pub use bench::{Bench, BenchStep, MOST as BENCH_MOST};
+pub use flash::{FlashPage, Phase, ProbeStep};
 pub use ledger::{LANE_SPANS, LedgerPage, LedgerStep, Only};
+pub use painting::Painting;
 pub use picker::{Pick, PickKind, Picker};
 pub use placing::EditStep;
 pub use roster::{Entry, GroupBy, RosterLine, RosterOrder, SortBy};
@@ -29,14 +33,16 @@ pub use streams::{reason, short_words};
 use streams::host_of;
 
 use crate::desk::{Desk, Errand, Page};
+use crate::keep::Past;
 use crate::keymap::{Action, Context, DeskStep, WallStep, action};
 use crate::theme::Tone;
 use crate::view::{desk_list, regions};
-use lattice_core::meter::{Dropout, Figures, History, Sample};
+use lattice_core::meter::{Dropout, Figures, FlashStep, History, Sample};
 use lattice_core::{Cause, Mono, Role, Verdict, Wall};
 use lattice_media::{DamageChoice, TilePicture};
 use lattice_net::Origin;
 use lattice_store::Order;
+use lattice_store::{Missing, Reading, StreamName};
 use lattices::Lattices;
 use mouse::Dragged;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
@@ -79,13 +85,20 @@ pub struct Notice {
     pub at: Mono,
 }
 
+/// Readings that wait to be kept, at most.
+const UNKEPT: usize = 20_000;
+
 /// Faults of the demo: what is shown and what is ordered.
-pub const FAULTS: [(&str, &str); 5] = [
+pub const FAULTS: [(&str, &str); 9] = [
     ("cut the session for 4 s", "cut 4"),
     ("stall: send nothing for 3 s", "stall 3"),
     ("drop 5 % of packets for 15 s", "loss 5 15"),
     ("delay by 120 to 200 ms for 20 s", "delay 120 80 20"),
     ("slow to 40 % of the frame rate for 20 s", "slow 40 20"),
+    ("freeze the picture for 30 s", "freeze 30"),
+    ("cover the lens for 20 s", "cover 20"),
+    ("night mode for 40 s", "night 40"),
+    ("a link of 250 kbit/s for 20 s", "throttle 250 20"),
 ];
 
 /// What is to be done outside.
@@ -95,6 +108,10 @@ pub enum Effect {
     Define(usize),
     /// Work for the desk.
     Errand(Errand),
+    /// Write a report of this time back to a file.
+    Report(String, Duration),
+    /// Write charts to a file: title, pages.
+    Charts(String, Vec<lattice_report::Page>),
     /// Open a stream.
     Open(FeedKey),
     /// Close a stream.
@@ -105,6 +122,12 @@ pub enum Effect {
     AskScreens,
     /// Send something to another screen.
     Send(String, Order),
+    /// A step of the flash probe of a stream.
+    Flash(FeedKey, FlashStep),
+    /// Keep the picture of a stream.
+    Still(FeedKey),
+    /// Keep the pictures of the wall.
+    Sheet,
     /// Treat damaged pictures so.
     Damage(DamageChoice),
     /// Order a fault from a stand-in camera.
@@ -159,12 +182,22 @@ pub struct App {
     pub buffers: HashMap<FeedKey, Duration>,
     /// One stream on the whole screen.
     pub stream_page: StreamPage,
+    /// The flash probe.
+    pub flash: FlashPage,
     /// What happened.
     pub log: LedgerPage,
     /// What helps the eyes.
     pub aids: Aids,
+    /// How pictures are painted.
+    pub painting: Painting,
     /// What the figures were.
     pub history: HashMap<FeedKey, History>,
+    /// What the figures were before this run.
+    pub past: HashMap<StreamName, Past>,
+    /// Readings and times without pictures that are to be kept.
+    pub unkept: (Vec<Reading>, Vec<Missing>),
+    /// How large the record on disk is, in bytes; 0 where nothing is kept.
+    pub record_size: u64,
     /// There is neither header nor footer: a small window, or pictures only.
     pub bare: bool,
     /// The selected tile fills the wall.
@@ -175,6 +208,8 @@ pub struct App {
     pub figures: HashMap<FeedKey, Arc<Figures>>,
     /// The newest pictures.
     pub pictures: HashMap<FeedKey, Arc<TilePicture>>,
+    /// Streams of whose pictures the terminal has not taken the whole yet.
+    pub unfinished: BTreeSet<FeedKey>,
     /// The newest line of news.
     pub notice: Option<Notice>,
     /// What is done with damaged pictures.
@@ -226,14 +261,20 @@ impl App {
             bench: Bench::default(),
             buffers: HashMap::new(),
             stream_page: StreamPage::default(),
+            flash: FlashPage::default(),
             log: LedgerPage::default(),
             aids: Aids::default(),
+            painting: Painting::default(),
             history: HashMap::new(),
+            past: HashMap::new(),
+            unkept: Default::default(),
+            record_size: 0,
             bare: false,
             enlarged: false,
             overlay: Overlay::None,
             figures: HashMap::new(),
             pictures: HashMap::new(),
+            unfinished: BTreeSet::new(),
             notice: None,
             damage: DamageChoice::default(),
             area,
@@ -462,11 +503,20 @@ impl App {
             Action::Wall(step) => return self.wall_step(step),
             Action::Edit(step) => self.edit_layout(step),
             Action::Bench(step) => return self.bench_step(step),
+            Action::WriteCharts => {
+                let charts = crate::view::on_paper(self);
+                if charts.is_none() {
+                    self.say(Tone::Text, "there is no chart here yet".into());
+                }
+                return charts.map(|(title, pages)| Effect::Charts(title, pages)).into_iter().collect();
+            }
             Action::Ledger(step) => self.ledger_step(step),
             Action::Stream(step) => self.stream_step(step),
+            Action::Flash(step) => return self.probe_step(step),
             Action::PickRow(rows) => self.pick_row(rows),
             Action::Take => return self.take_overlay(),
             Action::Back if self.picker.is_some() => self.picker = None,
+            Action::Back if self.overlay == Overlay::None && self.page == Page::Flash => return self.leave_flash(),
             Action::Back if self.overlay == Overlay::None && self.page != Page::Wall => self.step_back(),
             Action::Back => {
                 if self.overlay == Overlay::None && !self.enlarged && self.lifted.is_none() {
@@ -608,7 +658,9 @@ impl App {
         // Every one of them, not only the first.
         let ended = (0..self.tiles.len()).filter(|index| self.finish_switch(*index)).count();
         let turned = self.tour_goes_on();
-        if ended > 0 || turned { self.settle() } else { self.plan_now_and_then() }
+        let mut effects = self.flash_goes_on();
+        effects.extend(if ended > 0 || turned { self.settle() } else { self.plan_now_and_then() });
+        effects
     }
 
     /// A switch ends with the new stream's first picture, or with its failure; whether it did.
@@ -635,9 +687,25 @@ impl App {
     /// Keeps what the figures were, once a second.
     fn remember(&mut self) {
         for (key, figures) in &self.figures {
-            let history = self.history.entry(*key).or_default();
+            let of = StreamName {
+                camera: self.site.cameras.get(key.camera).map_or_else(String::new, |camera| camera.name.clone()),
+                stream: key.role.word().to_owned(),
+            };
+            let history = self.history.entry(*key).or_insert_with(|| {
+                let mut history = History::default();
+                for (span, readings) in self.past.remove(&of).unwrap_or_default() {
+                    let age = |at: Wall| self.utc.micros_since(at) as f64 / 1e6;
+                    history.restore(self.now, span, readings.into_iter().map(|(at, sample)| (age(at), sample)));
+                }
+                history
+            });
             if history.is_due(self.now) {
-                history.push(self.now, Sample::of(figures));
+                let sample = Sample::of(figures);
+                history.push(self.now, sample);
+                // A stream that stands on the bench a second time is no second stream.
+                if key.by.is_none() && self.unkept.0.len() < UNKEPT {
+                    self.unkept.0.push(Reading { of, at: self.utc, sample });
+                }
             }
         }
     }

@@ -33,7 +33,7 @@ const INTAKE_WITHIN: Duration = Duration::from_secs(8);
 const AT_ONCE: usize = 16;
 /// A picture of the size of a small tile is made of every frame, as on a wall.
 const TILE: Wanted =
-    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit };
+    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
 
 /// One target of a check.
 #[derive(Debug, Clone)]
@@ -573,7 +573,7 @@ impl<'a> Climb<'a> {
         } else {
             Origin::Url(url.clone())
         };
-        let (lane, sink, post) = wire(&checker.pool, |_| {});
+        let (lane, sink, post) = wire(&checker.pool, |_| {}, |_| {});
         lane.want(Some(TILE));
         let config = SourceConfig {
             trust: self.subject.trust,

@@ -70,6 +70,15 @@ pub enum Command {
     /// Measure sources without a screen
     #[command(after_help = MEASURE_HELP)]
     Measure(MeasureOptions),
+    /// Report a time back from the record of the site: on paper (PDF, SVG) or as tables (CSV, JSON)
+    #[command(after_help = REPORT_HELP)]
+    Report(ReportOptions),
+    /// Print the entries of the site's ledger, also as they come, for people or as JSON
+    #[command(after_help = LEDGER_HELP)]
+    Ledger(LedgerOptions),
+    /// Ask this terminal what it can, and say how pictures are painted on it
+    #[command(after_help = DOCTOR_HELP)]
+    Doctor(DoctorOptions),
     /// Look for cameras on the network
     #[command(after_help = FIND_HELP)]
     Find(FindOptions),
@@ -178,8 +187,92 @@ const STANDIN_HELP: &str = "Faults can be typed while it runs, a camera's number
   1 loss 4 30        drop 4 % of packets for 30 s
   1 delay 80 40 30   80 ms late and up to 40 ms more, for 30 s
   3 slow 40 30       40 % of the frame rate for 30 s
+  3 throttle 250 20  a link of 250 kbit/s for 20 s
+  3 size 320 180 20  another picture size for 20 s
+  1 freeze 30        the same picture for 30 s; so too: dark, glare, cover, blur, night
   2 move 127.77.1.9  be at another address from now on
   1 push 127.0.0.1:5000 30   push MPEG-TS to a port for 30 s; push-rtp does so in RTP";
+
+const REPORT_HELP: &str =
+    "A moment is written like now, -8h, -2d, 06:00 (the last one), 2026-11-25, 2026-11-25 06:00, or by RFC 3339.
+The form follows from the file's ending: .pdf, .svg, .csv (one table) or .json (everything). No file is written over.
+Readings are kept by the second for a day, by 10 s for a week, by the minute for 90 days, by the quarter of an hour for two
+years; the ledger for ever.
+Exit status: 0 written; 1 written, and nothing was measured in that time; 2 unusable arguments.
+
+Examples:
+  amber-lattice report --from 22:00 --to 06:00 --out night.pdf
+  amber-lattice report --from -7d --out week.csv --table dropouts";
+
+const DOCTOR_HELP: &str = "Exit status: 0 the terminal answered; 1 it did not, or there is none.";
+
+/// Options of `doctor`.
+#[derive(Debug, Clone, Args)]
+pub struct DoctorOptions {
+    /// What would come of this option of a wall
+    #[arg(long, value_enum, default_value_t)]
+    pub paint: PaintArg,
+}
+
+const LEDGER_HELP: &str =
+    "Moments are written as for `report`. With --json an entry is a JSON object on a line of its own; with --follow
+it is printed again whenever it changes (ends, gets another cause, is taken note of), by its \"id\".
+The wall keeps the ledger: without one that runs nothing new comes.
+Exit status: 0 printed; 2 unusable arguments, or no record.
+
+Examples:
+  amber-lattice ledger --from 06:00
+  amber-lattice ledger --follow --json | your-system";
+
+/// Options of `ledger`.
+#[derive(Debug, Clone, Args)]
+pub struct LedgerOptions {
+    /// Entries that began or ran from this moment on
+    #[arg(long, value_name = "MOMENT", default_value = "-8h", allow_hyphen_values = true)]
+    pub from: String,
+    /// To before this moment
+    #[arg(long, value_name = "MOMENT", default_value = "now", allow_hyphen_values = true)]
+    pub to: String,
+    /// A JSON object a line
+    #[arg(long)]
+    pub json: bool,
+    /// Go on with those that come and change, until stopped
+    #[arg(long, conflicts_with = "to")]
+    pub follow: bool,
+}
+
+/// A table of a report.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum TableArg {
+    /// A row a camera
+    #[default]
+    Cameras,
+    /// A row a group
+    Groups,
+    /// A row an hour
+    Hours,
+    /// A row a time without new pictures
+    Dropouts,
+    /// A row a ledger entry
+    Ledger,
+}
+
+/// Options of `report`.
+#[derive(Debug, Clone, Args)]
+pub struct ReportOptions {
+    /// From this moment
+    #[arg(long, value_name = "MOMENT", default_value = "-8h", allow_hyphen_values = true)]
+    pub from: String,
+    /// To before this moment
+    #[arg(long, value_name = "MOMENT", default_value = "now", allow_hyphen_values = true)]
+    pub to: String,
+    /// The file to be written
+    #[arg(long, value_name = "FILE")]
+    pub out: PathBuf,
+    /// Which table, for CSV
+    #[arg(long, value_enum, default_value_t)]
+    pub table: TableArg,
+}
 
 /// How to receive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
@@ -206,13 +299,29 @@ impl From<TransportArg> for TransportChoice {
 /// How pictures are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
 pub enum PaintArg {
-    /// Quadrants in large tiles, half blocks in small ones
+    /// The best of what the terminal says it can
     #[default]
     Auto,
+    /// In pixels by the kitty graphics protocol: through shared memory where the terminal takes that, else inline
+    Kitty,
+    /// In pixels as sixel
+    Sixel,
+    /// In pixels as inline images, the way iTerm2 takes them
+    Iterm,
     /// Two by two pixels a cell, the best two colours
     Quadrant,
     /// Two pixels a cell, each in its own colour
     Half,
+}
+
+/// What stills are written as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum StillForm {
+    /// PNG, without loss
+    #[default]
+    Png,
+    /// JPEG, smaller
+    Jpeg,
 }
 
 /// Options of every wall.
@@ -224,7 +333,7 @@ pub struct WallOptions {
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
-    /// How pictures are drawn
+    /// How pictures are painted; Z goes through the ways
     #[arg(long, value_enum, default_value_t)]
     pub paint: PaintArg,
     /// Redraws a second at most
@@ -242,6 +351,24 @@ pub struct WallOptions {
     /// Move all of it by a cell every 4 minutes, so that nothing burns into the screen; S switches
     #[arg(long)]
     pub burn_in_care: bool,
+    /// Serve the figures as `OpenMetrics` text at this address, under /metrics; a port alone is on this machine's loopback
+    #[arg(long, value_name = "ADDRESS", value_parser = metrics_address)]
+    pub metrics: Option<std::net::SocketAddr>,
+    /// Append every entry of the ledger to a file as it begins, changes and ends, a JSON object a line
+    #[arg(long, value_name = "FILE")]
+    pub ledger_lines: Option<PathBuf>,
+    /// What a still (K) is written as
+    #[arg(long, value_enum, default_value_t)]
+    pub still: StillForm,
+    /// The folder of stills and contact sheets; without it one among the program's data
+    #[arg(long, value_name = "FOLDER")]
+    pub stills_in: Option<PathBuf>,
+}
+
+fn metrics_address(text: &str) -> Result<std::net::SocketAddr, String> {
+    let loopback = |port: u16| std::net::SocketAddr::from((std::net::Ipv4Addr::LOCALHOST, port));
+    let address = text.parse().or_else(|_| text.parse().map(loopback));
+    address.map_err(|_| format!("{text:?} is not an address with a port: write it like 9464 or 192.0.2.7:9464"))
 }
 
 fn output_limit(text: &str) -> Result<f64, String> {
@@ -260,6 +387,10 @@ impl Default for WallOptions {
             light: false,
             brightness: 100,
             burn_in_care: false,
+            metrics: None,
+            ledger_lines: None,
+            still: StillForm::Png,
+            stills_in: None,
         }
     }
 }
@@ -511,6 +642,13 @@ mod tests {
     #[test]
     fn the_command_line_is_consistent() {
         Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn metrics_are_for_this_machine_unless_told_otherwise() {
+        assert_eq!(metrics_address("9464").unwrap().to_string(), "127.0.0.1:9464");
+        assert_eq!(metrics_address("[::]:9464").unwrap().to_string(), "[::]:9464");
+        assert!(metrics_address("localhost").unwrap_err().contains("write it like"));
     }
 
     #[test]

@@ -18,8 +18,8 @@ use std::time::{Duration, Instant};
 const SITE: &str = "Tarnhithe ferry port";
 /// Cameras that are in the demo's roster from the start; the rest wait to be found.
 const AT_FIRST: usize = 4;
-/// Cameras that replay a clip: in the roster from the start as well.
-const FLEET: usize = 20;
+/// Cameras that replay a clip: in the roster from the start as well, and so is the one that looks at the screen.
+const FLEET: usize = 19;
 /// Their groups: the stand-ins' views come in this order.
 const GROUPS: [&str; 4] = ["Slipways", "Lock", "Lanes", "Fuel"];
 
@@ -28,6 +28,8 @@ const GROUPS: [&str; 4] = ["Slipways", "Lock", "Lanes", "Fuel"];
 pub struct StandIn {
     child: Child,
     orders: Option<ChildStdin>,
+    /// The cameras' names, by their numbers from 1.
+    names: Vec<String>,
 }
 
 impl StandIn {
@@ -48,22 +50,32 @@ impl StandIn {
             .context("cannot start the stand-in cameras")?;
         let orders = child.stdin.take();
         let stdout = child.stdout.take().context("the stand-in cameras have no output")?;
-        let this = Self { child, orders };
-        let devices = lattice_sim::whole_port(port).len() + FLEET;
+        let mut this = Self { child, orders, names: Vec::new() };
+        let devices = lattice_sim::whole_port(port).len() + FLEET + 1;
         let cameras: Vec<Announcement> = BufReader::new(stdout)
             .lines()
             .take(devices)
             .map(|line| serde_json::from_str(&line?).context("the stand-in cameras announced something odd"))
             .collect::<anyhow::Result<_>>()?;
         anyhow::ensure!(cameras.len() == devices, "the stand-in cameras did not start on port {port}");
+        this.names = cameras.iter().map(|camera| camera.name.clone()).collect();
         Ok((this, cameras))
     }
 
-    /// Orders a fault: `cut 3` and the like, for the camera with this index.
-    pub fn order(&mut self, camera: usize, fault: &str) -> bool {
-        self.orders
-            .as_mut()
-            .is_some_and(|orders| writeln!(orders, "{} {fault}", camera + 1).and_then(|()| orders.flush()).is_ok())
+    /// The operator's screen turned light or dark: the camera that looks at it sees that.
+    pub fn light(&mut self, lit: bool) {
+        let word = if lit { "on" } else { "off" };
+        if let Some(orders) = &mut self.orders
+            && let Err(error) = writeln!(orders, "light {word}").and_then(|()| orders.flush())
+        {
+            tracing::warn!(%error, "the stand-in cameras were not told of the light");
+        }
+    }
+
+    /// Orders a fault: `cut 3` and the like, for the camera of this name; whether it could be.
+    pub fn order(&mut self, camera: &str, fault: &str) -> bool {
+        let Some(index) = self.names.iter().position(|name| name == camera) else { return false };
+        self.orders.as_mut().is_some_and(|orders| writeln!(orders, "{} {fault}", index + 1).and_then(|()| orders.flush()).is_ok())
     }
 }
 
@@ -94,7 +106,7 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         Ok(())
     })?;
     let mut cameras = Vec::new();
-    let replaying = announced.iter().skip(announced.len() - FLEET);
+    let replaying = announced.iter().skip(announced.len() - FLEET - 1);
     for (index, camera) in announced.iter().take(AT_FIRST).chain(replaying).enumerate() {
         let main = understand(&camera.main)?.target;
         let sub = understand(&camera.sub)?.target;
@@ -105,7 +117,8 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         let sign_in = sign_in.map(|sign_in| kept.keep_sign_in(&sign_in, &PasswordSource::Kept)).transpose()?;
         let address = camera.service.split(':').next().map(str::to_owned);
         let service_port = camera.service.rsplit(':').next().and_then(|port| port.parse().ok()).filter(|port| *port > 0);
-        let group = Some(GROUPS[index % GROUPS.len()].to_owned());
+        let group = if index == AT_FIRST + FLEET { "Control room" } else { GROUPS[index % GROUPS.len()] };
+        let group = Some(group.to_owned());
         cameras.push(Camera { name: camera.name.clone(), group, address, service_port, sign_in, streams, ..Camera::default() });
     }
     let lattices = lattices(&cameras);

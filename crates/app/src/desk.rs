@@ -50,6 +50,8 @@ pub enum Page {
     Ledger,
     /// One stream on the whole screen.
     Stream,
+    /// The flash probe of a stream.
+    Flash,
 }
 
 impl Page {
@@ -67,6 +69,7 @@ impl Page {
             Self::Bench => Context::Bench,
             Self::Ledger => Context::Ledger,
             Self::Stream => Context::Stream,
+            Self::Flash => Context::Flash,
         }
     }
 }

@@ -4,10 +4,14 @@
 //! screen of pictures. So a step writes no more than the terminal is known to take in a moment: text first, then pictures
 //! one after the other; what is left stays a difference and goes out in the next steps. Nothing is queued.
 
-use crate::paint::is_picture;
+mod images;
+
+use self::images::{Failed, Images};
+use crate::paint::{Image, PixelWay, REMOVE_IMAGES, UNDER, is_picture};
 use ratatui::backend::{Backend as _, CrosstermBackend};
 use ratatui::buffer::{Buffer, Cell};
 use ratatui::layout::Rect;
+use ratatui::style::Color;
 use std::cell::Cell as Shared;
 use std::io::{self, Write};
 use std::rc::Rc;
@@ -64,13 +68,20 @@ struct Pace {
     patience: Duration,
     /// When it was tried with more last.
     raised: Option<Instant>,
+    /// By which factor it is tried with more; larger, the more often that did no harm.
+    step: f64,
 }
 
 /// Pictures of a step are to be taken within this time, so that a key is answered soon after.
 const STEP: Duration = Duration::from_millis(25);
 /// So much of the rate is used: what buffers on the way hold drains meanwhile.
 const USED: f64 = 0.75;
-/// A terminal that was slow is tried with a quarter more after this time.
+/// A terminal that makes us wait takes at least this share of what it took in that time.
+const SEEMS: f64 = 0.6;
+/// A terminal that was slow is tried with a quarter more, later with twice as much.
+const LEAST_RAISE: f64 = 1.25;
+const MOST_RAISE: f64 = 2.0;
+/// It is tried so after this time.
 const TRY_AFTER: Duration = Duration::from_secs(2);
 const TRY_AT_MOST: Duration = Duration::from_secs(60);
 /// More than this failed when the terminal makes us wait so soon after.
@@ -89,8 +100,17 @@ const MOST: usize = 16 << 20;
 
 impl Pace {
     fn new(limit: Option<f64>, now: Instant) -> Self {
-        let mut pace =
-            Self { budget: FIRST, rate: None, limit, free_at: now, tried: now, warned: false, patience: TRY_AFTER, raised: None };
+        let mut pace = Self {
+            budget: FIRST,
+            rate: None,
+            limit,
+            free_at: now,
+            tried: now,
+            warned: false,
+            patience: TRY_AFTER,
+            raised: None,
+            step: LEAST_RAISE,
+        };
         pace.set_rate(None);
         pace
     }
@@ -102,38 +122,45 @@ impl Pace {
         }
     }
 
-    fn on_written(&mut self, bytes: usize, began: Instant, ended: Instant) {
-        let took = ended.saturating_duration_since(began);
-        let again = self.warned && began.saturating_duration_since(self.tried) < AGAIN;
-        let sample = bytes as f64 / took.as_secs_f64().max(1e-6);
+    /// Bytes were given to the terminal, which made us wait for so long before it took them all.
+    fn on_written(&mut self, bytes: usize, waited: Duration, ended: Instant) {
+        let again = self.warned && ended.saturating_duration_since(self.tried) < AGAIN + waited;
+        let sample = bytes as f64 / waited.as_secs_f64().max(1e-6);
         // A few bytes that take long tell of a busy machine, not of the terminal.
-        let tells = bytes >= TELLS && took > STEP / 4;
-        if (took > STEP && again) || (self.rate.is_some() && tells) {
-            if self.raised.take().is_some_and(|raised| ended.saturating_duration_since(raised) < FAILS_WITHIN) {
-                self.patience = (self.patience * 2).min(TRY_AT_MOST);
-            }
-            // One slow moment is not the terminal's rate; several in a row are. It is lower than it seems: what buffers
-            // on the way took came quickly.
-            self.set_rate(Some(self.rate.map_or(sample, |rate| sample.clamp(rate * 0.7, rate * 0.85))));
+        let tells = bytes >= TELLS && waited > STEP / 4;
+        if (waited > STEP && again) || (self.rate.is_some() && tells) {
+            let before = self.rate;
+            // One slow moment is not the terminal's rate; several in a row are. It is lower than it seems, for what buffers
+            // on the way took came quickly, but not lower by any factor: a busy machine makes us wait as well.
+            let lower = |rate: f64| sample.clamp(rate * 0.7, rate * 0.85).max(sample * SEEMS).min(rate);
+            self.set_rate(Some(before.map_or(sample, lower)));
             self.tried = ended;
-            self.free_at = self.free_at.max(ended + DRAINS);
-        } else if took > STEP && self.rate.is_none() {
+            if self.rate < before || before.is_none() {
+                if self.raised.take().is_some_and(|raised| ended.saturating_duration_since(raised) < FAILS_WITHIN) {
+                    self.patience = (self.patience * 2).min(TRY_AT_MOST);
+                }
+                (self.step, self.free_at) = (LEAST_RAISE, self.free_at.max(ended + DRAINS));
+            }
+        } else if waited > STEP && self.rate.is_none() {
             (self.warned, self.tried) = (true, ended);
-            self.budget = ((bytes as f64 * STEP.as_secs_f64() / took.as_secs_f64()) as usize).clamp(LEAST, self.budget);
+            self.budget = ((bytes as f64 * STEP.as_secs_f64() / waited.as_secs_f64()) as usize).clamp(LEAST, self.budget);
         } else if let Some(rate) = self.rate {
             if ended.saturating_duration_since(self.tried) > self.patience {
                 let before = self.raised.replace(ended);
                 if before.is_some_and(|before| ended.saturating_duration_since(before) > FAILS_WITHIN) {
-                    self.patience = (self.patience / 2).max(TRY_AFTER); // the last time did no harm
+                    // The last time did no harm.
+                    self.patience = (self.patience / 2).max(TRY_AFTER);
+                    self.step = (self.step * LEAST_RAISE).min(MOST_RAISE);
                 }
                 self.tried = ended;
                 // More than any screen needs: it is not slow any more.
-                self.set_rate(Some(rate * 1.25).filter(|rate| *rate < QUICK));
+                self.set_rate(Some(rate * self.step).filter(|rate| *rate < QUICK));
             }
         } else if bytes * 2 > self.budget {
             self.budget = (self.budget * 4).min(MOST);
         }
         if let Some(rate) = self.rate {
+            let began = ended.checked_sub(waited).unwrap_or(ended);
             let drains = Duration::from_secs_f64((bytes as f64 / (rate * USED)).min(5.0));
             self.free_at = self.free_at.max(began) + drains;
         }
@@ -144,16 +171,36 @@ impl Pace {
     }
 }
 
+/// How long this thread was ready to run and had no core, from the system's scheduler: waiting for that is not waiting for
+/// the terminal. Where the system does not tell it, it is none.
+#[derive(Debug, Default)]
+struct CoreDelay {
+    before: u64,
+}
+
+impl CoreDelay {
+    /// The delay since it was asked last.
+    fn since_last(&mut self) -> Duration {
+        // "time on a core, time waiting for one, turns", in ns.
+        let text = std::fs::read_to_string("/proc/thread-self/schedstat").unwrap_or_default();
+        let total: u64 = text.split_ascii_whitespace().nth(1).and_then(|word| word.parse().ok()).unwrap_or(0);
+        Duration::from_nanos(total.saturating_sub(std::mem::replace(&mut self.before, total)))
+    }
+}
+
 /// Cells that are given to the terminal before it is looked at how many bytes they came to.
 const HANDFUL: usize = 64;
 /// No picture stands here.
 const TEXT: u16 = u16::MAX;
+/// What stands in a cell is not known: it is written in any case.
+const UNKNOWN: &str = "\u{fffd}";
 
 /// A terminal and what is on it.
 pub struct Display<W: Write> {
     backend: CrosstermBackend<Collector<W>>,
     collected: Rc<Shared<usize>>,
     pace: Pace,
+    delay: CoreDelay,
     shown: Buffer,
     wanted: Buffer,
     pictures: Vec<Rect>,
@@ -162,6 +209,29 @@ pub struct Display<W: Write> {
     /// The picture whose turn it is.
     next: usize,
     behind: bool,
+    /// Pictures in pixels, and by which way they went last.
+    images: Images,
+    way: Option<PixelWay>,
+}
+
+/// What is to be shown beside cells.
+#[derive(Debug, Default)]
+pub struct InPixels {
+    /// The pictures.
+    pub images: Vec<Image>,
+    /// The tile that comes first.
+    pub first: Option<u32>,
+}
+
+/// What came of a step.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Shown {
+    /// For each place of pictures whether all of its cells are on the terminal.
+    pub whole: Vec<bool>,
+    /// For each picture in pixels whether it is on the terminal.
+    pub sent: Vec<bool>,
+    /// A way of painting that failed.
+    pub failed: Option<Failed>,
 }
 
 impl<W: Write> Display<W> {
@@ -173,12 +243,15 @@ impl<W: Write> Display<W> {
             backend: CrosstermBackend::new(collector),
             collected,
             pace: Pace::new(limit, Instant::now()),
+            delay: CoreDelay::default(),
             shown: Buffer::default(),
             wanted: Buffer::default(),
             pictures: Vec::new(),
             owner: Vec::new(),
             next: 0,
             behind: false,
+            images: Images::default(),
+            way: None,
         }
     }
 
@@ -190,27 +263,53 @@ impl<W: Write> Display<W> {
         if self.shown.area == area {
             self.wanted.reset();
         } else {
-            self.backend.clear()?;
+            self.wipe()?;
             (self.shown, self.wanted) = (Buffer::empty(area), Buffer::empty(area));
             self.pictures.clear();
         }
         Ok(&mut self.wanted)
     }
 
-    /// Writes what differs, as far as the terminal takes it now; `pictures` stand at these places. Gives for each whether
-    /// all of it is on the terminal.
+    /// Nothing is on the terminal any more.
+    fn wipe(&mut self) -> io::Result<()> {
+        if self.images.any_kitty() {
+            self.backend.write_all(REMOVE_IMAGES.as_bytes())?;
+        }
+        self.images.forget();
+        self.backend.clear()
+    }
+
+    /// Everything is drawn anew with the next step: somebody else used the terminal.
+    pub fn begin_anew(&mut self) {
+        self.shown = Buffer::default();
+    }
+
+    /// The terminal has done what it was sent before it was asked.
+    pub fn on_done(&mut self) {
+        self.images.on_done(Instant::now());
+    }
+
+    /// Writes what differs, as far as the terminal takes it now; `pictures` stand at these places, and what is said over
+    /// them stands on `ground`, where it has a colour. Pictures in pixels go out as the terminal answers.
     ///
     /// # Errors
     /// When the terminal cannot be written to.
-    pub fn show(&mut self, pictures: &[Rect]) -> io::Result<Vec<bool>> {
+    pub fn show(&mut self, pictures: &[Rect], ground: Option<Color>, pixels: &InPixels) -> io::Result<Shown> {
         self.learn_places(pictures);
+        for wiped in self.images.clear_up(&mut self.backend, &pixels.images)? {
+            // A picture that is not of this stream: its cells are written, which wipes it out.
+            for position in wiped.intersection(self.shown.area).positions() {
+                self.shown[position].set_symbol(UNKNOWN);
+            }
+        }
         let count = pictures.len();
         let width = usize::from(self.wanted.area.width);
         let mut text: Vec<(u16, u16, &Cell)> = Vec::new();
         let mut of: Vec<Vec<(u16, u16, &Cell)>> = vec![Vec::new(); count];
         for (x, y, cell) in self.shown.diff_iter(&self.wanted) {
             // What is said over a picture is text.
-            let owner = self.owner.get(usize::from(y) * width + usize::from(x)).filter(|_| is_picture(cell));
+            let owner = self.owner.get(usize::from(y) * width + usize::from(x));
+            let owner = owner.filter(|_| is_picture(cell) && ground.is_none_or(|ground| cell.bg != ground));
             match owner.and_then(|owner| of.get_mut(usize::from(*owner))) {
                 Some(picture) => picture.push((x, y, cell)),
                 None => text.push((x, y, cell)),
@@ -218,17 +317,27 @@ impl<W: Write> Display<W> {
         }
         // Text is never put off: it is little, and it is what was asked for.
         let mut written: Vec<(u16, u16, Cell)> = Vec::new();
+        let blank = Cell::default();
         let mut give = |backend: &mut CrosstermBackend<Collector<W>>, cells: &[(u16, u16, &Cell)]| {
             written.extend(cells.iter().map(|(x, y, cell)| (*x, *y, (*cell).clone())));
-            backend.draw(cells.iter().copied())
+            // Under a picture of pixels there is a blank without a ground.
+            backend.draw(cells.iter().map(|(x, y, cell)| (*x, *y, if cell.symbol() == UNDER { &blank } else { *cell })))
         };
         give(&mut self.backend, &text)?;
         let mut whole = vec![true; count];
-        let (mut first_left, takes) = (None, self.pace.takes_pictures(Instant::now()));
+        let now = Instant::now();
+        // Pictures of pixels are paced by the terminal's answers, unless the operator set a limit.
+        let takes = self.pace.takes_pictures(now);
+        let takes_images = takes || self.pace.limit.is_none();
+        let before = self.collected.get();
+        let sent = self.images.send(&mut self.backend, pixels, &self.wanted, now, takes_images)?;
+        let of_images = self.collected.get() - before;
+        self.way = pixels.images.first().map(|image| image.way);
+        let mut first_left = None;
         for turn in 0..count {
             let index = (self.next + turn) % count;
             for handful in of[index].chunks(if self.pace.budget == MOST { usize::MAX } else { HANDFUL }) {
-                if !takes || self.collected.get() >= self.pace.budget {
+                if !takes || self.collected.get() - of_images >= self.pace.budget {
                     whole[index] = false;
                     first_left.get_or_insert(index);
                     break;
@@ -238,20 +347,25 @@ impl<W: Write> Display<W> {
         }
         self.next = first_left.unwrap_or(self.next);
         self.behind = first_left.is_some();
+        self.delay.since_last();
         let (bytes, began) = (self.collected.get(), Instant::now());
         ratatui::backend::Backend::flush(&mut self.backend)?;
-        if bytes > 0 {
-            self.pace.on_written(bytes, began, Instant::now());
+        let tells = of_images == 0 || self.pace.limit.is_some();
+        if bytes > 0 && tells {
+            let (ended, delay) = (Instant::now(), self.delay.since_last());
+            self.pace.on_written(bytes, ended.saturating_duration_since(began).saturating_sub(delay), ended);
         }
         for (x, y, cell) in written {
             self.shown[(x, y)] = cell;
         }
-        Ok(whole)
+        Ok(Shown { whole, sent, failed: self.images.failed.take() })
     }
 
     /// When the next step can go on with what was left; `None` when nothing was.
     pub fn goes_on_at(&self) -> Option<Instant> {
-        self.behind.then_some(self.pace.free_at)
+        let images =
+            self.way.filter(|_| self.images.is_behind()).map(|way| self.images.goes_on_at(way).unwrap_or_else(Instant::now));
+        self.behind.then_some(self.pace.free_at).into_iter().chain(images).min()
     }
 
     fn learn_places(&mut self, pictures: &[Rect]) {
@@ -274,7 +388,6 @@ impl<W: Write> Display<W> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use ratatui::style::Color;
 
     /// Writes for a while to a terminal that takes so many bytes a second and has a buffer; gives what was in the buffer at
     /// most in the last second, and the bytes that were written in it.
@@ -289,7 +402,7 @@ mod tests {
             let waits = ((fill - buffer) / rate).max(0.0);
             *now += Duration::from_secs_f64(waits);
             fill -= waits * rate;
-            pace.on_written(bytes, began, *now);
+            pace.on_written(bytes, *now - began, *now);
             if *now > end.checked_sub(Duration::from_secs(1)).unwrap() {
                 (most, written) = (most.max(fill), written + bytes);
             }
@@ -313,7 +426,7 @@ mod tests {
         write_to(&mut quick, &mut now, 1e9, 12e3, 1);
         assert_eq!((quick.rate, quick.takes_pictures(now)), (None, true));
         // A machine that was busy for a moment is no slow terminal.
-        quick.on_written(30_000, now, now + Duration::from_millis(90));
+        quick.on_written(30_000, Duration::from_millis(90), now);
         assert_eq!((quick.rate, quick.takes_pictures(now)), (None, true));
         // As the operator said, whatever it seems to take.
         let mut limited = Pace::new(Some(50e3), now);
@@ -357,7 +470,7 @@ mod tests {
                 }
             }
             buf.set_string(0, 19, foot, ratatui::style::Style::new());
-            display.show(&[left, right]).unwrap()
+            display.show(&[left, right], None, &InPixels::default()).unwrap().whole
         };
         let mut steps = vec![draw(&mut display, "first", 1)];
         let bytes = tape.0.borrow().clone();

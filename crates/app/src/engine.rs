@@ -1,10 +1,11 @@
 //! The handles behind a wall: receiving thread, decoders, open streams.
 
 use crate::app::{CameraDef, FeedKey, Site};
-use crossbeam_channel::Sender;
+use crossbeam_channel::{Receiver, Sender, unbounded};
 use lattice_core::clock::Told;
-use lattice_core::meter::Figures;
+use lattice_core::meter::{Figures, FlashStep};
 use lattice_core::playout::Playout;
+use lattice_core::thresholds::Thresholds;
 use lattice_core::{Transport, TransportChoice};
 use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
 use lattice_net::{Command, Runtime, Source, SourceConfig, Station, clock};
@@ -49,6 +50,7 @@ struct Feed {
     stations: mpsc::Sender<Station>,
     wanted: Option<Wanted>,
     playout: Playout,
+    thresholds: Thresholds,
 }
 
 /// Opens and closes streams and hands out what they give.
@@ -62,7 +64,12 @@ pub struct Engine {
     bell: Bell,
     choice: DamageChoice,
     told: HashMap<usize, Told>,
+    /// Pictures to be kept.
+    stills: (Sender<Still>, Receiver<Still>),
 }
+
+/// A picture that was asked for to be kept, and of which stream it is.
+pub type Still = (FeedKey, Arc<TilePicture>);
 
 /// A pool of decoders fit for this machine.
 pub fn pool() -> Pool {
@@ -71,27 +78,31 @@ pub fn pool() -> Pool {
 }
 
 /// What a lane reports, as a station of the stream's meter.
-pub fn station(event: &LaneEvent) -> Option<Station> {
-    match *event {
+pub fn station(event: LaneEvent) -> Option<Station> {
+    match event {
         LaneEvent::Concealed { .. } => Some(Station::Concealed),
         LaneEvent::Decoded { number, at, damaged } => Some(Station::Decoded { number, at, damaged }),
         LaneEvent::Refused { .. } => Some(Station::Refused),
         LaneEvent::Skipped { count } => Some(Station::Skipped { count }),
-        LaneEvent::Picture(_) => None,
+        LaneEvent::Glance(glance) => Some(Station::Glance(glance)),
+        LaneEvent::Light { number, at, cells } => Some(Station::Light { number, at, cells }),
+        LaneEvent::Picture(_) | LaneEvent::Still(_) => None,
     }
 }
 
 /// A way from a source to its decoder and back: the lane, what feeds it, and where its reports
-/// go once the source is there.
+/// go once the source is there. `on_still` gets pictures that were asked for to be kept.
 pub fn wire(
     pool: &Pool,
     on_picture: impl Fn(Arc<TilePicture>) + Send + Sync + 'static,
+    on_still: impl Fn(Arc<TilePicture>) + Send + Sync + 'static,
 ) -> (Lane, lattice_net::UnitSink, StationPost) {
     let post = StationPost::default();
     let reports = post.clone();
     let lane = pool.lane(Box::new(move |event| match event {
         LaneEvent::Picture(picture) => on_picture(picture),
-        other => reports.send(station(&other)),
+        LaneEvent::Still(picture) => on_still(picture),
+        other => reports.send(station(other)),
     }));
     let target = lane.clone();
     let sink = Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| {
@@ -130,7 +141,20 @@ impl Engine {
             bell,
             choice: DamageChoice::default(),
             told: HashMap::new(),
+            stills: unbounded(),
         })
+    }
+
+    /// Serves texts at an address; gives it.
+    ///
+    /// # Errors
+    /// When it cannot be listened on.
+    pub fn serve_metrics(
+        &self,
+        address: std::net::SocketAddr,
+        texts: tokio::sync::watch::Receiver<Arc<str>>,
+    ) -> std::io::Result<std::net::SocketAddr> {
+        lattice_net::serve_text(self.runtime.handle(), address, lattice_core::metrics::CONTENT_TYPE, texts)
     }
 
     /// A camera is there, or is another one now, at this place of the site.
@@ -147,10 +171,13 @@ impl Engine {
         let Some(stream) = self.site.stream(key).filter(|_| !self.feeds.contains_key(&key)) else { return };
         let (slot, bell) = (Arc::new(Slot::default()), self.bell.clone());
         let target = slot.clone();
-        let (lane, sink, post) = wire(&self.pool, move |picture| {
+        let on_picture = move |picture| {
             *target.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(picture);
             bell.ring();
-        });
+        };
+        let stills = self.stills.0.clone();
+        let on_still = move |picture| drop(stills.send((key, picture)));
+        let (lane, sink, post) = wire(&self.pool, on_picture, on_still);
         lane.on_damage(self.choice);
         let camera = self.site.cameras.get(key.camera);
         let own = camera.map(|camera| camera.transport).filter(|own| *own != TransportChoice::Auto).unwrap_or(self.transport);
@@ -168,7 +195,10 @@ impl Engine {
         if let Some(told) = self.told.get(&key.camera) {
             let _ = stations.try_send(Station::Clock(*told));
         }
-        self.feeds.insert(key, Feed { source, lane, slot, stations, wanted: None, playout: Playout::AtOnce });
+        self.feeds.insert(
+            key,
+            Feed { source, lane, slot, stations, wanted: None, playout: Playout::AtOnce, thresholds: Thresholds::default() },
+        );
     }
 
     /// Closes a stream politely.
@@ -197,6 +227,33 @@ impl Engine {
         if feed.stations.try_send(Station::Playout(playout)).is_ok() {
             feed.playout = playout;
         }
+    }
+
+    /// From where on the figures of a stream are a strain.
+    pub fn thresholds(&mut self, key: FeedKey, thresholds: Thresholds) {
+        let Some(feed) = self.feeds.get_mut(&key).filter(|feed| feed.thresholds != thresholds) else { return };
+        if feed.stations.try_send(Station::Thresholds(thresholds)).is_ok() {
+            feed.thresholds = thresholds;
+        }
+    }
+
+    /// Asks for the next picture of a stream, within this size; it comes to [`Self::stills`] if the stream is decoded.
+    pub fn ask_still(&self, key: FeedKey, most: (usize, usize)) {
+        if let Some(feed) = self.feeds.get(&key) {
+            feed.lane.still(most);
+        }
+    }
+
+    /// Pictures that were asked for.
+    pub fn stills(&self) -> Vec<Still> {
+        self.stills.1.try_iter().collect()
+    }
+
+    /// A step of the flash probe of a stream; whether it was taken.
+    pub fn flash(&self, key: FeedKey, step: FlashStep) -> bool {
+        let Some(feed) = self.feeds.get(&key) else { return false };
+        feed.lane.tell_light(matches!(step, FlashStep::Begin | FlashStep::Light { .. }));
+        feed.stations.try_send(Station::Flash(step)).is_ok()
     }
 
     /// Open streams.

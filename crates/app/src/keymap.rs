@@ -1,6 +1,6 @@
 //! Keys and what they do: one table, from which help and footer are printed.
 
-use crate::app::{BenchStep, EditStep, LedgerStep, StreamStep};
+use crate::app::{BenchStep, EditStep, LedgerStep, ProbeStep, StreamStep};
 use lattice_store::Role;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
@@ -53,6 +53,8 @@ pub enum Context {
     Ledger,
     /// One stream on the whole screen.
     Stream,
+    /// The flash probe of a stream.
+    Flash,
 }
 
 impl Context {
@@ -87,6 +89,7 @@ impl Context {
             Self::Bench => "Bench",
             Self::Ledger => "Ledger",
             Self::Stream => "Stream",
+            Self::Flash => "Flash probe",
         }
     }
 }
@@ -221,6 +224,12 @@ pub enum WallStep {
     Names,
     /// Fixed text moves slowly by a cell, or stays.
     Care,
+    /// Paint pictures another way.
+    Paint,
+    /// Keep the selected tile's picture.
+    Still,
+    /// Keep a contact sheet of the wall.
+    Sheet,
     /// How the picture stands in its tile.
     Aspect,
     /// Mark the selected tile.
@@ -285,8 +294,12 @@ pub enum Action {
     Bench(BenchStep),
     /// A step in the ledger.
     Ledger(LedgerStep),
+    /// Write the charts on the screen to a file.
+    WriteCharts,
     /// A step on the page of a stream.
     Stream(StreamStep),
+    /// A step of the flash probe.
+    Flash(ProbeStep),
     /// Move the selected line of a list.
     PickRow(i32),
     /// Take what is selected in front of the wall.
@@ -371,6 +384,13 @@ pub const KEYMAP: &[Binding] = &[
         "its stream: all figures, charts over a minute to a day, events",
         Some("stream"),
     ),
+    row(
+        Context::Wall,
+        "P",
+        Action::Flash(ProbeStep::Open),
+        "the flash probe: its latency from glass to glass, by flashes of this screen",
+        None,
+    ),
     row(Context::Wall, "v", Action::Wall(WallStep::Layouts), "choose a layout", Some("layout")),
     row(Context::Wall, "V", Action::Wall(WallStep::Edit), "change the layout by hand: split, join, move borders", None),
     row(Context::Wall, "p", Action::Wall(WallStep::Put), "put a camera into the selected tile", Some("put")),
@@ -415,6 +435,21 @@ pub const KEYMAP: &[Binding] = &[
     row(Context::Wall, "+ =", Action::Wall(WallStep::Brightness(1)), "brighter again", None),
     row(Context::Wall, "T", Action::Wall(WallStep::Light), "a light ground for a bright room, or a dark one", None),
     row(Context::Wall, ",", Action::Wall(WallStep::Names), "the names large for a moment", None),
+    row(
+        Context::Wall,
+        "Z",
+        Action::Wall(WallStep::Paint),
+        "paint pictures another way: the best, kitty graphics, sixel, inline images, quadrants, half blocks",
+        None,
+    ),
+    row(
+        Context::Wall,
+        "K",
+        Action::Wall(WallStep::Still),
+        "keep a still of the selected tile, at full size, with its figures",
+        None,
+    ),
+    row(Context::Wall, "C", Action::Wall(WallStep::Sheet), "keep a contact sheet of the wall", None),
     row(Context::Wall, "S", Action::Wall(WallStep::Care), "burn-in care: all of it moves by a cell now and then, or stays", None),
     row(Context::Wall, ".", Action::Wall(WallStep::Numbers), "the numbers of the tiles: type one and enter to go there", None),
     row(Context::Wall, "r", Action::Retry, "try a lost or locked stream again now", Some("retry")),
@@ -676,6 +711,7 @@ pub const KEYMAP: &[Binding] = &[
         None,
     ),
     row(Context::Bench, "up k", Action::Bench(BenchStep::Charts(-1)), "the chart before", None),
+    row(Context::Bench, "w", Action::WriteCharts, "write the charts to an SVG file", Some("write")),
     row(Context::Bench, "?", Action::Help, "this help", Some("help")),
     row(Context::Bench, "esc q B", Action::Back, "back to the wall", Some("back")),
     row(Context::Bench, "ctrl-c", Action::Quit, "leave", None),
@@ -695,8 +731,16 @@ pub const KEYMAP: &[Binding] = &[
     ),
     row(Context::Ledger, "o", Action::Ledger(LedgerStep::Only), "all, only what goes on, only what needs a hand", Some("only")),
     row(Context::Ledger, "v", Action::Ledger(LedgerStep::Lanes), "all cameras as lanes over time, or the entries", Some("lanes")),
+    row(Context::Ledger, "W", Action::WriteCharts, "write the lanes to an SVG file", None),
     row(Context::Ledger, "s", Action::Ledger(LedgerStep::Span), "the lanes over 10 minutes, 1, 8, 24 hours", Some("span")),
     row(Context::Ledger, "enter", Action::Ledger(LedgerStep::Show), "show its camera on the wall, enlarged", Some("show")),
+    row(
+        Context::Ledger,
+        "w",
+        Action::Ledger(LedgerStep::Report),
+        "write a report of the time of the lanes: PDF, SVG, CSV or JSON",
+        Some("report"),
+    ),
     row(Context::Ledger, "?", Action::Help, "this help", Some("help")),
     row(Context::Ledger, "esc q G", Action::Back, "back to the wall", Some("back")),
     row(Context::Ledger, "ctrl-c", Action::Quit, "leave", None),
@@ -711,15 +755,34 @@ pub const KEYMAP: &[Binding] = &[
     ),
     row(Context::Stream, "up k", Action::Stream(StreamStep::Charts(-1)), "the chart before", None),
     row(Context::Stream, "m", Action::Stream(StreamStep::SwitchStream), "the camera's other stream", Some("main/sub")),
+    row(Context::Stream, "b", Action::Stream(StreamStep::Beside), "the camera's other stream beside it", Some("beside")),
     row(Context::Stream, "s", Action::Stream(StreamStep::Span), "look back on 1 minute, 10 minutes, 1 hour, 1 day", Some("span")),
+    row(
+        Context::Stream,
+        "f",
+        Action::Flash(ProbeStep::Open),
+        "measure its latency from glass to glass, by flashes of this screen",
+        Some("flash"),
+    ),
+    row(Context::Stream, "w", Action::WriteCharts, "write the charts to an SVG file", Some("write")),
     row(Context::Stream, "?", Action::Help, "this help", Some("help")),
     row(Context::Stream, "esc q J", Action::Back, "back to the wall", Some("back")),
     row(Context::Stream, "ctrl-c", Action::Quit, "leave", None),
+    row(Context::Flash, "enter", Action::Flash(ProbeStep::Start), "ten flashes: the latency is measured", Some("begin")),
+    row(Context::Flash, "w", Action::WriteCharts, "write what was measured to an SVG file", Some("write")),
+    row(Context::Flash, "x", Action::Flash(ProbeStep::Forget), "forget what was measured: back to its clock", Some("forget")),
+    row(Context::Flash, "?", Action::Help, "this help", Some("help")),
+    row(Context::Flash, "esc q", Action::Back, "break off, back to the stream", Some("back")),
+    row(Context::Flash, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Faults, "1", Action::Order(0), "", None),
     row(Context::Faults, "2", Action::Order(1), "", None),
     row(Context::Faults, "3", Action::Order(2), "", None),
     row(Context::Faults, "4", Action::Order(3), "", None),
     row(Context::Faults, "5", Action::Order(4), "", None),
+    row(Context::Faults, "6", Action::Order(5), "", None),
+    row(Context::Faults, "7", Action::Order(6), "", None),
+    row(Context::Faults, "8", Action::Order(7), "", None),
+    row(Context::Faults, "9", Action::Order(8), "", None),
     row(Context::Faults, "esc f q", Action::Back, "back to the wall", None),
     row(Context::Faults, "ctrl-c", Action::Quit, "leave", None),
     row(Context::Help, "down j", Action::Scroll(1), "further down", None),

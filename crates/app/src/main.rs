@@ -9,7 +9,9 @@ mod demo;
 mod desk;
 mod device_page;
 mod display;
+mod doctor;
 mod engine;
+mod entries;
 mod errands;
 mod find;
 mod intake;
@@ -21,12 +23,15 @@ mod launcher;
 mod listen;
 mod logging;
 mod measure;
+mod outward;
 mod paint;
 mod places;
 mod private_args;
+mod report;
 mod roster;
 mod run;
 mod standin;
+mod stills;
 mod survey;
 mod terminal;
 mod theme;
@@ -77,6 +82,9 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
         Command::Lattice { command } => lattice::run(&command, site),
         Command::Launcher { name, corner } => launcher::run(&name, corner, site),
         Command::Measure(options) => measure::run(&options),
+        Command::Report(options) => report::run(&options, site),
+        Command::Doctor(options) => doctor::run(&options),
+        Command::Ledger(options) => entries::run(&options, site),
         Command::Find(options) => find::run(&options, site),
         Command::Check(options) => check::run(&options, site),
         Command::Add(options) => add::run(&options, site),

@@ -4,7 +4,9 @@ use crate::cli::MeasureOptions;
 use jiff::Timestamp;
 use lattice_core::event::Event;
 use lattice_core::meter::{Dropout, Figures, Spread};
+use lattice_core::sight::{Finding, Sight};
 use lattice_core::srtp::MasterKey;
+use lattice_core::ts::Check;
 use lattice_core::{FrameRate, Mono, TransportChoice};
 use lattice_media::Wanted;
 use lattice_net::{Origin, Runtime, Source, SourceConfig, clock};
@@ -18,7 +20,7 @@ use unicode_width::UnicodeWidthStr as _;
 
 /// A picture of the size of a small tile is made of every frame, as on a wall.
 const TILE: Wanted =
-    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit };
+    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
 
 #[derive(Serialize)]
 struct Report {
@@ -48,6 +50,46 @@ struct StreamReport {
     first_picture_ms: Option<u64>,
     dropouts: Vec<DropoutReport>,
     events: Vec<EventReport>,
+    picture: Option<PictureReport>,
+    clock_drift_ppm: Option<DriftReport>,
+    tr_101_290: Option<std::collections::BTreeMap<&'static str, u64>>,
+}
+
+/// What the decoded pictures tell; brightness, contrast, change and colour in 255ths of the way from black to white.
+#[derive(Serialize)]
+struct PictureReport {
+    finding: Option<&'static str>,
+    brightness: f64,
+    contrast: f64,
+    change: Option<f64>,
+    usual_change: Option<f64>,
+    likeness: Option<f64>,
+    detail: Option<f64>,
+    colour: f64,
+    night_mode: bool,
+}
+
+#[derive(Serialize)]
+struct DriftReport {
+    value: f64,
+    error: f64,
+}
+
+impl PictureReport {
+    fn new(sight: &Sight) -> Self {
+        let number = |value: f32| rounded(f64::from(value), 2);
+        Self {
+            finding: sight.finding.map(Finding::word),
+            brightness: number(sight.brightness),
+            contrast: number(sight.contrast),
+            change: sight.change.map(number),
+            usual_change: sight.usual_change.map(number),
+            likeness: sight.likeness.map(number),
+            detail: sight.detail.map(number),
+            colour: number(sight.colour),
+            night_mode: sight.night,
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -158,6 +200,13 @@ impl StreamReport {
             first_picture_ms: figures.first_picture.map(|span| span.as_millis() as u64),
             dropouts: dropouts.map(|(dropout, running)| dropout_report(dropout, running)).collect(),
             events: figures.events.iter().map(|event| event_report(event, figures.at)).collect(),
+            picture: figures.sight.as_ref().map(PictureReport::new),
+            clock_drift_ppm: figures
+                .clock_drift
+                .map(|drift| DriftReport { value: rounded(drift.per_million, 2), error: rounded(drift.error, 2) }),
+            tr_101_290: figures
+                .transport_stream
+                .map(|ts| Check::ALL.into_iter().map(|check| (check.word(), ts.checks.of(check))).collect()),
         }
     }
 }
@@ -233,7 +282,7 @@ pub fn measure(subjects: Vec<Subject>, how: &How) -> anyhow::Result<ExitCode> {
     let sources: Vec<Source> = subjects
         .iter()
         .map(|subject| {
-            let wired = pool.as_ref().map(|pool| crate::engine::wire(pool, |_| {}));
+            let wired = pool.as_ref().map(|pool| crate::engine::wire(pool, |_| {}, |_| {}));
             let config = SourceConfig {
                 decodes: how.decodes,
                 key: how.key.clone(),

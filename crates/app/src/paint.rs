@@ -1,16 +1,25 @@
 //! Pictures into terminals. The interface is narrow on purpose: a picture and an area in, drawn or
 //! not out, so that other ways of drawing can join.
 
+mod ability;
 mod cells;
 mod colours;
+mod image;
+pub mod kitty;
+pub mod sixel;
 
-pub use cells::{CellPainter, is_picture, pixels};
+pub use ability::{Ability, PixelWay};
+pub use cells::{CellPainter, QUADRANTS_FROM, is_picture};
 pub use colours::{reduce, rgb_of};
+pub use image::{Image, UNDER};
+pub use kitty::REMOVE_ALL as REMOVE_IMAGES;
 
 use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use ratatui::style::Style;
+use std::sync::Arc;
 
 /// How fresh a picture is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -30,11 +39,131 @@ pub struct Look {
     pub aspect: Aspect,
 }
 
-/// A way of drawing pictures of one tile.
-pub trait Painter {
-    /// What this way can show in an area.
-    fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted;
+/// What of a picture is seen in room of this aspect (width over height): left, top, width and height in its pixels. To fill
+/// the room its sides are cut off.
+fn seen(picture: &TilePicture, aspect: Aspect, room: f64) -> (usize, usize, usize, usize) {
+    let (width, height) = (picture.width, picture.height);
+    if aspect != Aspect::Fill {
+        return (0, 0, width, height);
+    }
+    let has = picture.source.0.max(1) as f64 / picture.source.1.max(1) as f64;
+    let cut = |side: usize, share: f64| ((side as f64 * share).round() as usize).clamp(1, side.max(1));
+    let (w, h) = if has > room { (cut(width, room / has), height) } else { (width, cut(height, has / room)) };
+    ((width - w) / 2, (height - h) / 2, w, h)
+}
 
-    /// Draws a picture into an area; false when nothing could be drawn.
-    fn paint(&mut self, picture: &TilePicture, area: Rect, look: Look, buf: &mut Buffer) -> bool;
+/// How pictures are painted in pixels on this terminal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Pixels {
+    /// The way.
+    pub way: PixelWay,
+    /// Width and height of a cell in pixels.
+    pub cell: (u16, u16),
+    /// Colours of a sixel picture.
+    pub colours: usize,
+    /// The largest picture that the terminal takes.
+    pub largest: Option<(u32, u32)>,
+}
+
+impl Pixels {
+    /// What an area can show of a picture.
+    fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted {
+        let cell = (usize::from(self.cell.0), usize::from(self.cell.1));
+        // A terminal that scales pictures gets no more than there is.
+        let enlarge = self.way == PixelWay::Sixel;
+        let (width, height) = (usize::from(area.width) * cell.0, usize::from(area.height) * cell.1);
+        Wanted { width, height, pixel_aspect: 1.0, step: cell, aspect, enlarge }
+    }
+
+    /// Whether the terminal takes a picture of this area.
+    fn takes(&self, area: Rect) -> bool {
+        let size = (u32::from(area.width) * u32::from(self.cell.0), u32::from(area.height) * u32::from(self.cell.1));
+        self.way != PixelWay::Sixel || self.largest.is_none_or(|(width, height)| size.0 <= width && size.1 <= height)
+    }
+}
+
+/// How a picture is painted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Painted {
+    /// The way, in words.
+    pub by: &'static str,
+    /// Pixels of the stream that are really shown, across and down.
+    pub pixels: (usize, usize),
+}
+
+/// Draws the pictures of one tile, in cells or in pixels.
+#[derive(Debug)]
+pub struct TilePainter {
+    cells: CellPainter,
+    /// In pixels, where that is to be.
+    pub pixels: Option<Pixels>,
+    /// Percent of light for pictures of pixels.
+    pub brightness: u8,
+    tile: u32,
+    image: Option<Image>,
+    painted: Option<Painted>,
+}
+
+impl TilePainter {
+    /// A painter of a tile, in cells at first.
+    pub const fn new(cells: CellPainter, tile: u32) -> Self {
+        Self { cells, pixels: None, brightness: 100, tile, image: None, painted: None }
+    }
+
+    /// How pictures are drawn in cells.
+    pub const fn set_cells(&mut self, arg: crate::cli::PaintArg) {
+        self.cells.arg = arg;
+    }
+
+    /// The picture that was drawn in pixels since this was asked last.
+    pub const fn take_image(&mut self) -> Option<Image> {
+        self.image.take()
+    }
+
+    /// How the last picture was painted.
+    pub const fn painted(&self) -> Option<Painted> {
+        self.painted
+    }
+
+    /// What can be shown in an area.
+    pub fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted {
+        match self.pixels.filter(|pixels| pixels.takes(area)) {
+            Some(pixels) => pixels.wanted(area, aspect),
+            None => self.cells.wanted(area, aspect),
+        }
+    }
+
+    /// Draws a stream's picture into an area; false when nothing could be drawn.
+    pub fn paint(&mut self, stream: u64, picture: &Arc<TilePicture>, area: Rect, look: Look, buf: &mut Buffer) -> bool {
+        let Some(pixels) = self.pixels.filter(|pixels| pixels.takes(area)) else {
+            let (by, (width, height)) = self.cells.shows(area, look.aspect, picture.source);
+            let pixels = (width.min(picture.source.0), height.min(picture.source.1));
+            self.painted = Some(Painted { by, pixels });
+            return self.cells.paint(picture, area, look, buf);
+        };
+        if area.is_empty() || picture.rgb.is_empty() {
+            return false;
+        }
+        let (cell_width, cell_height) = (usize::from(pixels.cell.0), usize::from(pixels.cell.1));
+        let (columns, rows) = match look.aspect {
+            Aspect::Fit => {
+                let (width, height) = pixels.wanted(area, look.aspect).fit(picture.source);
+                ((width / cell_width) as u16, (height / cell_height) as u16)
+            }
+            Aspect::Fill | Aspect::Stretch => (area.width, area.height),
+        };
+        let (width, height) = (columns.clamp(1, area.width), rows.clamp(1, area.height));
+        let rect = Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height) / 2, width, height };
+        let rect = rect.intersection(buf.area);
+        for position in rect.positions() {
+            buf[position].reset();
+            buf[position].set_symbol(UNDER).set_style(Style::reset());
+        }
+        let (tile, brightness) = (self.tile, self.brightness);
+        let Pixels { way, cell, colours, .. } = pixels;
+        let image = Image { tile, stream, rect, picture: picture.clone(), look, brightness, way, cell, colours };
+        self.painted = Some(Painted { by: way.words(), pixels: image.really_shown() });
+        self.image = Some(image);
+        true
+    }
 }

@@ -42,6 +42,11 @@ pub fn secrets(named_site: Option<&Path>) -> anyhow::Result<PathBuf> {
     Ok(folder.join(format!("sign-ins-{}.toml", name_of(site))))
 }
 
+/// The folder of pictures that were kept.
+pub fn stills() -> anyhow::Result<PathBuf> {
+    Ok(choose_base_strategy().context("no home folder")?.data_dir().join(NAME).join("stills"))
+}
+
 /// The ledger of the site in this file.
 pub fn ledger(site_file: &Path) -> anyhow::Result<PathBuf> {
     let folder = choose_base_strategy().context("no home folder")?.data_dir().join(NAME);

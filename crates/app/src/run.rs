@@ -6,22 +6,27 @@ use crate::app::{App, CameraDef, Effect, FeedKey, Site, StreamDef};
 use crate::cli::{CornerOptions, OpenOptions, WallOptions};
 use crate::demo::StandIn;
 use crate::desk::Page;
+use crate::display::InPixels;
 use crate::engine::{Bell, Engine};
 use crate::errands::{DeskNews, Errands};
 use crate::keep::Keeper;
 use crate::kept::Kept;
-use crate::paint::{CellPainter, Painter as _};
-use crate::terminal::{self, Input, Screen, cell_aspect, read_input};
+use crate::outward::Outward;
+use crate::paint::{Ability, CellPainter, TilePainter};
+use crate::stills::{FULL, ON_A_SHEET, Stills};
+use crate::terminal::{self, Answer, Input, Screen, cell_aspect, read_input};
 use crate::theme::{ColourDepth, Theme, Tone};
 use crate::view;
 use crossbeam_channel::{Receiver, bounded, select, unbounded};
 use lattice_core::lattice::Aspect;
 use lattice_core::ledger::Ledger;
+use lattice_core::meter::FlashStep;
 use lattice_core::{Mono, Role};
 use lattice_media::TilePicture;
 use lattice_net::{Origin, clock};
+use lattice_report::Report;
 use lattice_store::Screens;
-use ratatui::crossterm::event::Event;
+use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use ratatui::layout::Rect;
 use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
@@ -131,7 +136,9 @@ pub fn wall(
     let (bell_sender, bell) = bounded(1);
     let ring = Bell::new(bell_sender);
     let engine = Engine::new(site.clone(), options.transport.into(), ring.clone())?;
-    let screen = Screen::enter(options.output_limit.map(|mbit| mbit * 1e6 / 8.0))?;
+    let outward = Outward::start(options, &engine)?;
+    let (sender, input) = unbounded();
+    let screen = Screen::enter(options.output_limit.map(|mbit| mbit * 1e6 / 8.0), &sender)?;
     let depth = ColourDepth::from_environment(|name| std::env::var(name).ok());
     let aspect = cell_aspect();
     let area = terminal::area()?;
@@ -143,11 +150,16 @@ pub fn wall(
     app.aids.light = options.light;
     app.aids.brightness = options.brightness;
     app.aids.care = options.burn_in_care;
-    // The demo's site is gone with it, and so is its ledger.
-    let kept_site = errands.as_ref().filter(|_| standin.is_none()).map(|errands| errands.kept.file.path());
-    let keeper = kept_site.map(Keeper::start);
-    app.log.operator = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "operator".into());
-    if let Some(keeper) = &keeper {
+    // The demo's site is gone with it, and so is its record.
+    let record = errands.as_ref().map(|errands| match &standin {
+        Some(_) => Ok(errands.kept.file.path().with_file_name("ledger.db")),
+        None => crate::places::ledger(errands.kept.file.path()),
+    });
+    let keeper = record.transpose()?.map(|path| Keeper::start(&path, clock::pair().wall));
+    app.log.operator = crate::report::operator();
+    let mut keeper = keeper;
+    if let Some(keeper) = &mut keeper {
+        app.past = std::mem::take(&mut keeper.past);
         app.log.ledger = Ledger::from_kept(keeper.kept.clone());
         app.log.not_kept.clone_from(&keeper.remark);
     }
@@ -156,6 +168,9 @@ pub fn wall(
     let screens = screens.transpose()?;
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     effects.extend(app.settle());
+    app.painting.arg = options.paint;
+    app.painting.ability = Ability::of_environment(|name| std::env::var(name).ok());
+    app.painting.mono = depth == ColourDepth::Mono;
     let paint = options.paint;
     let mut wall = Wall {
         bell: ring,
@@ -163,7 +178,7 @@ pub fn wall(
         engine,
         screen,
         painters: Vec::new(),
-        new_painter: Box::new(move || CellPainter::new(paint, depth, aspect)),
+        new_painter: Box::new(move |tile| TilePainter::new(CellPainter::new(paint, depth, aspect), tile)),
         errands,
         looked_at_file: Instant::now(),
         surveyed: None,
@@ -173,6 +188,9 @@ pub fn wall(
         decoding: lattice_media::measure_decoding(),
         standin,
         keeper,
+        outward,
+        stills: Stills::new(options.still, options.stills_in.as_deref()),
+        kept_history: Instant::now(),
         theme: Theme::new(depth),
         reported: HashMap::new(),
         unfinished: HashMap::new(),
@@ -180,11 +198,15 @@ pub fn wall(
         quit: false,
     };
     wall.carry_out(effects);
-    let (sender, input) = unbounded();
+    wall.screen.ask(&wall.app.painting.ability.questions());
     read_input(sender)?;
     let result = wall.run(&input, &bell, &news, Duration::from_secs_f64(1.0 / f64::from(options.redraws)));
     drop(news_sender);
-    let Wall { app, engine, errands, screen, standin, screens, keeper, .. } = wall;
+    let Wall { mut app, engine, errands, screen, standin, screens, keeper, .. } = wall;
+    if let Some(keeper) = &keeper {
+        let (readings, missing) = std::mem::take(&mut app.unkept);
+        keeper.keep_history(readings, missing);
+    }
     if let Some(errands) = &errands {
         errands.keep_seen(&app.desk.seen);
     }
@@ -228,8 +250,8 @@ struct Wall {
     engine: Engine,
     bell: Bell,
     screen: Screen,
-    painters: Vec<CellPainter>,
-    new_painter: Box<dyn Fn() -> CellPainter>,
+    painters: Vec<TilePainter>,
+    new_painter: Box<dyn Fn(u32) -> TilePainter>,
     errands: Option<Errands>,
     looked_at_file: Instant,
     surveyed: Option<Instant>,
@@ -242,6 +264,10 @@ struct Wall {
     standin: Option<StandIn>,
     /// Keeps the ledger.
     keeper: Option<Keeper>,
+    kept_history: Instant,
+    outward: Outward,
+    /// Pictures that are to be kept.
+    stills: Stills,
     theme: Theme,
     reported: HashMap<FeedKey, u64>,
     /// Pictures of which a part is still to be written: they stay until they are whole.
@@ -250,6 +276,17 @@ struct Wall {
     page_since: (Mono, Option<Instant>),
     quit: bool,
 }
+
+/// Ctrl-Z: the shell is wanted.
+fn is_suspend(key: KeyEvent) -> bool {
+    key.code == KeyCode::Char('z') && key.modifiers == KeyModifiers::CONTROL && key.kind == KeyEventKind::Press
+}
+
+/// Readings go to the record in batches.
+const KEEP_EVERY: Duration = Duration::from_secs(10);
+
+/// Asks for the size of a cell and of the window in pixels.
+const CELL_SIZE: &str = "\x1b[16t\x1b[14t";
 
 /// Without pictures the screen is drawn this often: seconds run, the next try comes nearer.
 const IDLE_REDRAW: Duration = Duration::from_millis(500);
@@ -288,6 +325,9 @@ impl Wall {
                     last = Instant::now();
                     // What the terminal did not take yet goes on at once.
                     due = self.screen.display.goes_on_at().map_or(last + IDLE_REDRAW, |at| at.max(last));
+                    // Light comes and goes when it is meant to.
+                    let flash = self.app.flash.due(self.app.now).map(|at| Instant::now() + at.since(clock::now()));
+                    due = flash.map_or(due, |at| due.min(at.max(last + least_between)));
                 }
             }
         }
@@ -298,12 +338,46 @@ impl Wall {
         self.app.now = clock::now();
         let effects = match input {
             Input::Signal => vec![Effect::Quit],
+            Input::Event(Event::Key(key)) if is_suspend(*key) => {
+                self.screen.suspend();
+                self.screen.ask(&self.app.painting.ability.questions()); // it may be another terminal
+                Vec::new()
+            }
             Input::Event(Event::Key(key)) => self.app.on_key(*key),
             Input::Event(Event::Mouse(mouse)) => self.app.on_mouse(*mouse),
             Input::Event(Event::Paste(text)) => self.app.on_paste(text),
-            Input::Event(_) => Vec::new(), // a resize is seen when drawing
+            Input::Event(Event::Resize(..)) => {
+                self.screen.ask(CELL_SIZE); // with another font, say
+                Vec::new()
+            }
+            Input::Event(_) => Vec::new(),
+            Input::Answer(answer) => self.on_answer(answer.clone()),
         };
         self.carry_out(effects);
+    }
+
+    /// The terminal answered: it has done the last pictures, or something is known of it.
+    fn on_answer(&mut self, answer: Answer) -> Vec<Effect> {
+        if answer == Answer::Done {
+            self.screen.display.on_done();
+            return Vec::new();
+        }
+        let before = self.app.painting.way();
+        let known = self.app.painting.ability.take(answer);
+        if self.app.painting.way() != before {
+            tracing::info!(ability = ?self.app.painting.ability, "pictures: {}", self.app.painting.told());
+        }
+        if known { self.app.settle() } else { Vec::new() }
+    }
+
+    /// How each tile is painted now.
+    fn choose_painting(&mut self) {
+        self.theme.solid = self.app.painting.way().is_some();
+        for (place, painter) in self.painters.iter_mut().enumerate() {
+            painter.pixels = self.app.pixels_at(place);
+            painter.brightness = self.app.aids.brightness;
+            painter.set_cells(self.app.painting.arg);
+        }
     }
 
     fn carry_out(&mut self, effects: Vec<Effect>) {
@@ -315,6 +389,8 @@ impl Wall {
                     }
                 }
                 Effect::Errand(errand) => self.run_errand(errand),
+                Effect::Report(path, span) => self.report(&path, span),
+                Effect::Charts(title, pages) => self.write_charts(&title, &pages),
                 Effect::Open(key) => self.engine.open(key),
                 Effect::Close(key) => {
                     self.engine.close(key);
@@ -323,10 +399,27 @@ impl Wall {
                 Effect::AskScreens => self.ask_screens(),
                 Effect::Send(screen, order) => self.send_to(&screen, &order),
                 Effect::Retry(key) => self.engine.retry(key),
+                Effect::Still(key) => {
+                    self.stills.ask_one(key);
+                    self.engine.ask_still(key, FULL);
+                }
+                Effect::Sheet => {
+                    self.stills.ask_wall(&self.app);
+                    for tile in &self.app.tiles {
+                        self.engine.ask_still(tile.key(), ON_A_SHEET);
+                    }
+                }
+                Effect::Flash(key, step) => {
+                    if let (FlashStep::Light { lit, .. }, Some(standin)) = (step, &mut self.standin) {
+                        standin.light(lit);
+                    }
+                    self.engine.flash(key, step);
+                }
                 Effect::Damage(choice) => self.engine.on_damage(choice),
                 Effect::Fault(camera, order) => {
-                    if !self.standin.as_mut().is_some_and(|standin| standin.order(camera, order)) {
-                        tracing::warn!(camera, order, "the stand-in cameras took no order");
+                    let name = self.app.camera_name(camera).to_owned();
+                    if !self.standin.as_mut().is_some_and(|standin| standin.order(&name, order)) {
+                        self.app.say(Tone::Alarm, format!("{name} is no stand-in camera: it takes no faults"));
                     }
                 }
                 Effect::Quit => self.quit = true,
@@ -342,7 +435,7 @@ impl Wall {
             self.app.on_site();
         }
         while self.painters.len() < self.app.lattices.shown().places().max(crate::app::BENCH_MOST) {
-            self.painters.push((self.new_painter)());
+            self.painters.push((self.new_painter)(self.painters.len() as u32));
         }
         self.bell.answered();
         self.app.now = clock::now();
@@ -352,13 +445,62 @@ impl Wall {
         let figures = keys.iter().filter_map(|key| Some((*key, self.engine.figures(*key)?))).collect();
         let pictures = keys.iter().filter_map(|key| Some((*key, self.engine.picture(*key)?))).collect();
         let effects = self.app.on_news(figures, pictures);
+        match self.stills.take(&self.app, self.engine.stills()) {
+            Some(Ok(news)) => self.app.say(Tone::Text, news),
+            Some(Err(trouble)) => self.app.say(Tone::Alarm, trouble),
+            None => {}
+        }
+        self.outward.figures(&self.app);
+        let (changed, removed) = (self.app.log.ledger.take_changed(), self.app.log.ledger.take_removed());
+        self.outward.entries(&changed);
         if let Some(keeper) = &self.keeper {
-            keeper.keep(self.app.log.ledger.take_changed());
-            if let Ok(trouble) = keeper.troubles.try_recv() {
-                self.app.say(Tone::Alarm, trouble);
+            keeper.keep(changed, removed);
+            if self.kept_history.elapsed() >= KEEP_EVERY {
+                let (readings, missing) = std::mem::take(&mut self.app.unkept);
+                keeper.keep_history(readings, missing);
+                self.kept_history = Instant::now();
+            }
+            self.app.record_size = keeper.size();
+            match keeper.news.try_recv() {
+                Ok(Ok(news)) => self.app.say(Tone::Text, news),
+                Ok(Err(trouble)) => self.app.say(Tone::Alarm, trouble),
+                Err(_) => {}
             }
         }
         self.carry_out(effects);
+    }
+
+    /// Lets the record's keeper write a report, once it has all readings.
+    fn report(&mut self, path: &str, span: Duration) {
+        let Some(keeper) = &self.keeper else {
+            self.app.say(Tone::Text, "there is no record to report from: it belongs to a site".into());
+            return;
+        };
+        let (readings, missing) = std::mem::take(&mut self.app.unkept);
+        keeper.keep_history(readings, missing);
+        let (path, now) = (crate::places::typed_path(path), self.app.utc);
+        let site = self.app.site.name.clone();
+        let groups = crate::report::groups(&self.app.desk.site);
+        let by = self.app.log.operator.clone();
+        keeper.ask(Box::new(move |record| {
+            let (zone, from) = (jiff::tz::TimeZone::system(), now.offset(-(span.as_micros() as i64)));
+            let gathered = crate::report::gather(record, &groups, (from, now, now), &zone)?;
+            let (shift, entries) = (&gathered.shift, gathered.entries.as_slice());
+            let report = Report { site: &site, from, to: now, made_at: now, by: &by, zone, shift, entries };
+            crate::report::write(&path, &report, lattice_report::Table::default())?;
+            Ok(format!("the report is written: {}", std::path::absolute(&path)?.display()))
+        }));
+    }
+
+    /// Writes charts into the folder that the program was started in.
+    fn write_charts(&mut self, title: &str, pages: &[lattice_report::Page]) {
+        let subject: String =
+            title.split(':').next().unwrap_or("charts").chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+        let path = std::path::PathBuf::from(format!("{subject}-{}.svg", self.app.file_time()));
+        match crate::report::write_pages(&path, pages, title).and_then(|()| Ok(std::path::absolute(&path)?)) {
+            Ok(path) => self.app.say(Tone::Text, format!("the charts are written: {}", path.display())),
+            Err(error) => self.app.say(Tone::Alarm, format!("{error:#}")),
+        }
     }
 
     /// Tells every decoder what its tiles can show: the largest of them.
@@ -375,6 +517,8 @@ impl Wall {
             let wanted = shown.filter_map(|(place, area, aspect)| Some(self.painters.get(place)?.wanted(area, aspect)));
             let wanted = wanted.filter(|wanted| wanted.width > 0 && wanted.height > 0);
             self.engine.playout(key, self.app.playout(key));
+            let thresholds = self.app.desk.site.thresholds_of(self.app.camera_name(key.camera), key.role);
+            self.engine.thresholds(key, thresholds);
             self.engine.want(key, wanted.max_by_key(|wanted| wanted.width * wanted.height));
         }
     }
@@ -383,6 +527,7 @@ impl Wall {
         self.take_news();
         let whole_screen = terminal::area()?;
         self.app.area = self.app.aids.area(whole_screen, self.app.now);
+        self.choose_painting();
         self.tell_wanted();
         let watched = view::watched(&self.app);
         let mut places: Vec<Rect> = watched.iter().map(|watched| watched.area).collect();
@@ -390,15 +535,33 @@ impl Wall {
         self.unfinished.retain(|key, (area, _)| watched.iter().any(|one| one.key == *key && one.area == *area));
         let held = self.unfinished.iter().map(|(key, (_, picture))| (*key, picture.clone()));
         self.app.pictures.extend(held);
+        self.app.unfinished = self.unfinished.keys().copied().collect();
         let Self { app, theme, painters, screen, .. } = self;
         let buf = screen.display.blank(whole_screen)?;
         let theme = Theme { light: app.aids.light, brightness: app.aids.brightness, ..*theme };
         let drawn = view::draw(app, theme, painters, buf);
         theme.dim(buf);
-        let whole = screen.display.show(&places)?;
+        let images: Vec<_> = painters.iter_mut().filter_map(TilePainter::take_image).collect();
+        app.painting.painted = painters.iter().map(TilePainter::painted).collect();
+        let first = (app.page == Page::Wall).then_some(app.selected as u32);
+        let pixels = InPixels { images, first };
+        let shown = screen.display.show(&places, theme.ground_colour(), &pixels)?;
+        let waiting: BTreeSet<u64> =
+            pixels.images.iter().zip(&shown.sent).filter(|(_, sent)| !**sent).map(|(image, _)| image.stream).collect();
+        let whole = shown.whole;
+        if let Some(failed) = shown.failed {
+            app.painting.ability.failed = Some(failed.way);
+            let told = app.painting.told();
+            app.say(Tone::Alarm, format!("{} failed ({}): {told}", failed.way.words(), failed.why));
+        }
+        let light = self.app.light_shown(self.app.flash.lit(self.app.now), clock::now());
+        self.carry_out(light.into_iter().collect());
         let mut complete = BTreeSet::new();
         for key in drawn {
             let Some(picture) = self.app.pictures.get(&key) else { continue };
+            if waiting.contains(&key.number()) {
+                continue; // the terminal has not done the last ones: the newest goes out when it has
+            }
             let left = places.iter().zip(&whole).filter(|(_, whole)| !**whole).map(|(area, _)| *area);
             let left = left.into_iter().find(|area| watched.iter().any(|one| one.key == key && one.area == *area));
             if let Some(area) = left {

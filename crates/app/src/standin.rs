@@ -2,7 +2,7 @@
 
 use crate::cli::StandinOptions;
 use anyhow::Context as _;
-use lattice_sim::{Camera, Fault, Log, Port, Role, fleet, tarnhithe, whole_port};
+use lattice_sim::{Camera, Fault, Log, Port, Role, control_desk, fleet, tarnhithe, whole_port};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead as _, Write as _};
 use std::process::ExitCode;
@@ -35,6 +35,9 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
         (false, Some(_)) => Vec::new(),
     };
     cameras.extend(fleet(options.fleet.unwrap_or(0) as usize, options.port));
+    if options.all {
+        cameras.push(control_desk(options.port));
+    }
     let port = runtime.block_on(Port::start(cameras, log))?;
     announce(port.cameras(), options.json)?;
     let _stderr = crate::logging::quiet_stderr();
@@ -46,9 +49,10 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
             let _ = on_signal.send(());
         }
     });
-    let (cameras, tied) = (port.cameras().to_vec(), options.tied);
+    let port = std::sync::Arc::new(port);
+    let (ordered, tied) = (port.clone(), options.tied);
     std::thread::spawn(move || {
-        take_orders(&cameras);
+        take_orders(&ordered);
         if tied {
             let _ = stop.send(());
         }
@@ -84,7 +88,8 @@ fn announce(cameras: &[Camera], json: bool) -> anyhow::Result<()> {
 /// Longest order read at once.
 const MAX_ORDER: u64 = 1024;
 
-fn take_orders(cameras: &[Camera]) {
+fn take_orders(port: &Port) {
+    let cameras = port.cameras();
     let mut input = std::io::stdin().lock();
     let mut bytes = Vec::new();
     loop {
@@ -96,6 +101,14 @@ fn take_orders(cameras: &[Camera]) {
         let text = String::from_utf8_lossy(&bytes);
         let line = text.trim_matches(|c: char| c.is_whitespace() || c.is_control());
         if line.is_empty() {
+            continue;
+        }
+        if let Some(lit) = line.strip_prefix("light ") {
+            match lit {
+                "on" => port.light(true),
+                "off" => port.light(false),
+                _ => println!("the light is either on or off: say `light on` or `light off`"),
+            }
             continue;
         }
         let (number, order) = line.split_once(' ').unwrap_or((line, ""));

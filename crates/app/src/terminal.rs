@@ -1,6 +1,12 @@
 //! The terminal: taken, given back, read. Nothing else knows it.
 
+mod answers;
+mod line;
+
+pub use answers::Answer;
+
 use crate::display::Display;
+use crate::paint::{Ability, REMOVE_IMAGES, kitty};
 use anyhow::Context as _;
 use crossbeam_channel::Sender;
 use ratatui::crossterm::event::{
@@ -11,7 +17,7 @@ use ratatui::crossterm::terminal::{
 };
 use ratatui::crossterm::{cursor, execute};
 use ratatui::layout::Rect;
-use std::io::{self, IsTerminal as _, Stdout};
+use std::io::{self, IsTerminal as _, Stdout, Write as _};
 use std::sync::Once;
 
 /// The terminal in the wall's mode; restored when dropped, and on a panic of this thread.
@@ -19,21 +25,26 @@ pub struct Screen {
     /// What is on it.
     pub display: Display<Stdout>,
     stderr: Option<rustix::fd::OwnedFd>,
+    /// Its answers can be told from keys.
+    answers: bool,
 }
 
 static HOOK: Once = Once::new();
 
 fn restore() {
+    kitty::forget_shared();
+    let _ = io::stdout().write_all(REMOVE_IMAGES.as_bytes());
     let _ = disable_raw_mode();
+    line::give_back();
     let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
 }
 
 impl Screen {
-    /// Takes the terminal; at most `limit` bytes a second are written to it.
+    /// Takes the terminal; at most `limit` bytes a second are written to it. What it answers goes to `sender`.
     ///
     /// # Errors
     /// When there is none.
-    pub fn enter(limit: Option<f64>) -> anyhow::Result<Self> {
+    pub fn enter(limit: Option<f64>, sender: &Sender<Input>) -> anyhow::Result<Self> {
         anyhow::ensure!(
             io::stdout().is_terminal() && io::stdin().is_terminal(),
             "the wall needs a terminal; for scripts there is `amber-lattice measure`"
@@ -50,10 +61,36 @@ impl Screen {
                 }
             }));
         });
+        kitty::sweep();
         let stderr = crate::logging::quiet_stderr();
+        let (answers, gone) = (sender.clone(), sender.clone());
+        let tapped = line::tap(move |answer| drop(answers.send(Input::Answer(answer))), move || drop(gone.send(Input::Signal)));
+        if let Err(error) = &tapped {
+            tracing::warn!(%error, "the terminal's answers cannot be told from keys: nothing is asked, pictures are painted in cells");
+        }
+        let answers = tapped.is_ok();
         enable_raw_mode().context("the terminal cannot be set up")?;
         execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide)?;
-        Ok(Self { display: Display::new(io::stdout(), limit), stderr })
+        Ok(Self { display: Display::new(io::stdout(), limit), stderr, answers })
+    }
+
+    /// Asks the terminal something, where answers can be told from keys.
+    pub fn ask(&self, questions: &str) {
+        if self.answers {
+            let mut out = io::stdout();
+            let _ = out.write_all(questions.as_bytes()).and_then(|()| out.flush());
+        }
+    }
+
+    /// Gives the terminal back and stops, until whoever started the program lets it go on; then takes it again.
+    pub fn suspend(&mut self) {
+        restore();
+        // Stopping oneself cannot fail; the program goes on here when it is continued.
+        let _ = rustix::process::kill_process(rustix::process::getpid(), rustix::process::Signal::STOP);
+        line::take_again();
+        let _ = enable_raw_mode();
+        let _ = execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide);
+        self.display.begin_anew();
     }
 }
 
@@ -66,8 +103,33 @@ impl Drop for Screen {
     }
 }
 
-/// What comes from the operator or the system.
+/// The line while questions are asked outside of a wall; given back when dropped.
+pub struct Asking;
+
+impl Drop for Asking {
+    fn drop(&mut self) {
+        line::give_back();
+    }
+}
+
+/// Asks all questions; answers go to `sender`.
+///
+/// # Errors
+/// When the terminal's line cannot be taken.
+pub fn questions(ability: &Ability, sender: Sender<Input>) -> anyhow::Result<Asking> {
+    let gone = sender.clone();
+    line::tap(move |answer| drop(sender.send(Input::Answer(answer))), move || drop(gone.send(Input::Signal)))
+        .context("the terminal's answers cannot be read")?;
+    let asking = Asking;
+    let mut out = io::stdout();
+    out.write_all(ability.questions().as_bytes()).and_then(|()| out.flush())?;
+    Ok(asking)
+}
+
+/// What comes from the operator, the terminal or the system.
 pub enum Input {
+    /// The terminal answered.
+    Answer(Answer),
     /// A key, the mouse, something pasted.
     Event(Event),
     /// The program is to end.

@@ -4,6 +4,7 @@
 use crate::paint::{reduce, rgb_of};
 use lattice_core::Verdict;
 use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
 use ratatui::style::{Color, Modifier, Style};
 
 /// How many colours the terminal shows.
@@ -64,12 +65,14 @@ pub struct Theme {
     pub light: bool,
     /// Percent.
     pub brightness: u8,
+    /// The ground has a colour of its own in any case: pictures of pixels lie under cells that have none.
+    pub solid: bool,
 }
 
 impl Theme {
     /// The usual look.
     pub const fn new(depth: ColourDepth) -> Self {
-        Self { depth, light: false, brightness: 100 }
+        Self { depth, light: false, brightness: 100, solid: false }
     }
 
     /// The ground that everything stands on.
@@ -79,7 +82,23 @@ impl Theme {
             ColourDepth::True => Style::new().bg(Color::Rgb(16, 14, 12)).fg(Color::Rgb(200, 160, 100)),
             ColourDepth::Palette if self.light => Style::new().bg(Color::Indexed(255)).fg(Color::Indexed(94)),
             ColourDepth::Sixteen if self.light => Style::new().bg(Color::White).fg(Color::Black),
+            ColourDepth::Palette if self.solid => Style::new().bg(Color::Indexed(233)),
+            _ if self.solid => Style::new().bg(Color::Black),
             _ => Style::new(),
+        }
+    }
+
+    /// The lightest and the darkest that cells can be, whatever the ground is.
+    pub const fn light_and_dark(self) -> (Style, Style) {
+        let style = Style::new();
+        match self.depth {
+            ColourDepth::True => {
+                (style.fg(Color::Rgb(255, 253, 245)).bg(Color::Rgb(255, 253, 245)), style.bg(Color::Rgb(4, 4, 4)))
+            }
+            ColourDepth::Palette => (style.fg(Color::Indexed(231)).bg(Color::Indexed(231)), style.bg(Color::Indexed(16))),
+            ColourDepth::Sixteen => (style.fg(Color::White).bg(Color::White), style.bg(Color::Black)),
+            // A block in the foreground, which is light on the dark grounds that such terminals have.
+            ColourDepth::Mono => (style, style),
         }
     }
 
@@ -164,6 +183,14 @@ impl Theme {
                 ColourDepth::Sixteen | ColourDepth::Mono => {}
             }
         }
+    }
+
+    /// The colour behind text as it is on the terminal; `None` where the terminal's own is taken and pictures have none.
+    pub fn ground_colour(self) -> Option<Color> {
+        let mut one = Buffer::empty(Rect::new(0, 0, 1, 1));
+        one.set_style(one.area, self.ground());
+        self.dim(&mut one);
+        (self.depth != ColourDepth::Mono).then(|| one.content[0].bg)
     }
 
     /// The tone of a verdict.

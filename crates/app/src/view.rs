@@ -13,6 +13,7 @@
 mod bench;
 mod chart;
 mod desk;
+mod flash;
 mod frame;
 mod layouts;
 mod overlay;
@@ -26,6 +27,7 @@ mod tile;
 
 pub use bench::{CHARTS, panes};
 pub use desk::{port_of, sorts_by};
+use lattice_report::Page as Paper;
 pub use layouts::layout_at;
 pub use picker::pick_row_at;
 pub use regions::regions;
@@ -34,7 +36,7 @@ pub use stream::STREAM_CHARTS;
 use crate::app::{App, FeedKey, Overlay};
 use crate::desk::{Page, Typing};
 use crate::keymap::Context;
-use crate::paint::CellPainter;
+use crate::paint::TilePainter;
 use crate::theme::{Theme, Tone};
 use lattice_core::lattice::Aspect;
 use ratatui::buffer::Buffer;
@@ -76,9 +78,16 @@ pub fn watched(app: &App) -> Vec<Watched> {
             })
             .collect(),
         Page::Stream => app
-            .stream_page
+            .looked_at()
+            .into_iter()
+            .zip(stream::pictures(app, regions.body))
+            .enumerate()
+            .map(|(painter, (key, area))| Watched { key, painter, area, aspect: Aspect::Fit })
+            .collect(),
+        Page::Flash => app
+            .flash
             .key
-            .map(|key| Watched { key, painter: 0, area: stream::picture(app, regions.body), aspect: Aspect::Fit })
+            .map(|key| Watched { key, painter: 0, area: flash::picture(app, regions.body), aspect: Aspect::Fit })
             .into_iter()
             .collect(),
         Page::Bench => bench::panes(app, regions.body)
@@ -91,7 +100,7 @@ pub fn watched(app: &App) -> Vec<Watched> {
 }
 
 /// Draws everything; gives the streams whose picture is on the screen.
-pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buffer) -> Vec<FeedKey> {
+pub fn draw(app: &App, theme: Theme, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
     let area = app.area;
     buf.set_style(buf.area, theme.ground());
     let least = if app.bare && app.page == Page::Wall { LEAST_BARE } else { LEAST };
@@ -102,10 +111,11 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [CellPainter], buf: &mut Buf
     let regions = regions(app);
     if app.page != Page::Wall {
         frame::header(app, theme, regions.header, buf);
-        let drawn = match (app.page, app.stream_page.key, painters.first_mut()) {
+        let drawn = match (app.page, app.flash.key, painters.first_mut()) {
             (Page::Bench, ..) => bench::draw(app, theme, regions.body, painters, buf),
-            (Page::Stream, Some(key), Some(painter)) => {
-                stream::draw(app, theme, key, regions.body, painter, buf).then_some(key).into_iter().collect()
+            (Page::Stream, ..) => stream::draw(app, theme, regions.body, painters, buf),
+            (Page::Flash, Some(key), Some(painter)) => {
+                flash::draw(app, theme, key, regions.body, painter, buf).then_some(key).into_iter().collect()
             }
             _ => {
                 desk::draw(app, theme, regions.body, buf);
@@ -177,4 +187,14 @@ fn too_small(area: Rect, (width, height): (u16, u16), theme: Theme, buf: &mut Bu
         Line::from(format!("The wall needs {width} × {height}: make it larger. Measuring goes on. q leaves.")),
     ];
     Paragraph::new(lines).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(area, buf);
+}
+
+/// The charts of the page that is open, for paper: title, pages; `None` while there are none.
+pub fn on_paper(app: &App) -> Option<(String, Vec<Paper>)> {
+    match app.page {
+        Page::Bench => (!app.bench.streams.is_empty()).then(|| bench::charts_on_paper(app)),
+        Page::Ledger => Some(desk::lanes_on_paper(app)),
+        Page::Flash => flash::on_paper(app),
+        _ => Some(stream::charts_on_paper(app, app.stream_page.key?)),
+    }
 }

@@ -3,77 +3,86 @@
 
 #[path = "support/port.rs"]
 mod port;
+#[path = "support/tmux.rs"]
+mod terminal;
 
 use port::{PROGRAM, StandIn};
-use std::process::{Command, Output};
-use std::time::{Duration, Instant};
-
-/// A tmux server of its own; ended when dropped.
-struct Tmux {
-    socket: String,
-}
-
-impl Tmux {
-    fn start(name: &str, command: &str) -> Self {
-        let this = Self { socket: format!("amber-lattice-{name}-{}", std::process::id()) };
-        let out = this.tmux(&["-f", "/dev/null", "new-session", "-d", "-x", "160", "-y", "50", "sh"]);
-        assert!(out.status.success(), "tmux is needed: {}", String::from_utf8_lossy(&out.stderr));
-        this.tmux(&["set", "-g", "window-size", "manual"]);
-        this.keys(&["-l", command]);
-        this.keys(&["Enter"]);
-        this
-    }
-
-    fn tmux(&self, args: &[&str]) -> Output {
-        Command::new("tmux")
-            .env("DBUS_SESSION_BUS_ADDRESS", "disabled:")
-            .args(["-L", &self.socket])
-            .args(args)
-            .output()
-            .expect("tmux is installed")
-    }
-
-    fn keys(&self, keys: &[&str]) {
-        self.tmux(&[&["send-keys"], keys].concat());
-        if keys.last() == Some(&"Escape") {
-            // With another key right behind it, it would be read as that key with Alt.
-            std::thread::sleep(Duration::from_millis(300));
-        }
-    }
-
-    fn screen(&self) -> String {
-        String::from_utf8_lossy(&self.tmux(&["capture-pane", "-p"]).stdout).into_owned()
-    }
-
-    #[track_caller]
-    fn wait(&self, what: &str, done: impl Fn(&str) -> bool) -> String {
-        let deadline = Instant::now() + Duration::from_secs(90);
-        loop {
-            let screen = self.screen();
-            if done(&screen) {
-                return screen;
-            }
-            assert!(Instant::now() < deadline, "{what}: not within 90 s:\n{screen}");
-            std::thread::sleep(Duration::from_millis(100));
-        }
-    }
-
-    #[track_caller]
-    fn wait_for(&self, text: &str) -> String {
-        self.wait(text, |screen| screen.contains(text))
-    }
-}
-
-impl Drop for Tmux {
-    fn drop(&mut self) {
-        self.tmux(&["kill-server"]);
-    }
-}
+use std::process::Command;
+use std::time::Duration;
+use terminal::Tmux;
 
 /// The plate of a camera.
 fn plate<'a>(screen: &'a str, name: &str) -> &'a str {
     let at = screen.find(&format!("{name} ")).unwrap_or(screen.len());
     screen.get(at..).and_then(|rest| rest.lines().next()).unwrap_or("")
+}
+
+fn the_help_scrolls(tmux: &Tmux) {
+    tmux.keys(&["?"]);
+    tmux.wait_for("select the tile to the left");
+    tmux.keys(&["PageDown", "PageDown"]);
+    tmux.wait_for("hold the last clean picture");
+    tmux.keys(&["Escape"]);
+    tmux.wait("help gone", |screen| !screen.contains("hold the last clean picture"));
+}
+
+/// One picture at full size, and all of the wall, where it is said.
+fn stills_are_kept(tmux: &Tmux, folder: &std::path::Path) {
+    let kept = |count: usize| {
+        let names = || std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect::<Vec<_>>();
+        tmux.wait("kept", |screen| screen.contains("kept: ") && names().len() == count);
+        let mut names = names();
+        names.sort();
+        names.pop().unwrap()
+    };
+    tmux.keys(&["K"]);
+    let still = kept(1);
+    let size = |path: &std::path::Path| {
+        let bytes = std::fs::read(path).unwrap();
+        let side = |at: usize| u32::from_be_bytes(bytes[at..at + 4].try_into().unwrap());
+        assert_eq!(&bytes[1..4], b"PNG");
+        (side(16), side(20))
+    };
+    // The whole stream, and a strip of text under it.
+    let (width, height) = size(&still);
+    assert!(
+        width == 640 && height > 400 && still.to_string_lossy().contains("Slipway-north-sub"),
+        "{width}×{height} {}",
+        still.display()
+    );
+    tmux.keys(&["C"]);
+    let (width, height) = size(&kept(2));
+    assert!(width > 960 && height > 540, "{width}×{height}");
+}
+
+/// The camera that looks at this screen.
+fn flashes_measure_from_glass_to_glass(tmux: &Tmux) {
+    tmux.keys(&["/"]);
+    tmux.keys(&["-l", "control desk"]);
+    tmux.keys(&["Enter"]);
+    tmux.wait("a picture of the desk", |screen| plate(screen, "Control desk").contains("1280×720"));
+    tmux.keys(&["P"]);
+    tmux.wait_for("Point the camera at this screen");
+    tmux.keys(&["Enter"]);
+    let measured = tmux.wait("measured by flashes", |screen| screen.contains("glass to glass"));
+    let stamped = measured.split_once("are stamped ").and_then(|(_, rest)| rest.split_once(' ')?.0.parse::<f64>().ok());
+    assert!(stamped.is_some_and(|millis| (60.0..=110.0).contains(&millis)), "80 ms:\n{measured}");
+    tmux.keys(&["Escape"]);
+    tmux.wait("on its plate", |screen| plate(screen, "Control desk").contains("ms f"));
+}
+
+/// On the page of a stream, and back to the wall.
+fn main_and_sub_stand_beside_each_other(tmux: &Tmux) {
+    tmux.keys(&["J"]);
+    tmux.wait("its stream alone", |screen| screen.contains("declared   ") && screen.contains("rate /s, sent to drawn"));
+    tmux.keys(&["b"]);
+    tmux.wait("main and sub beside each other, both drawn", |screen| {
+        let row = |name: &str| screen.lines().find_map(|line| line.split_once(name)).map(|(_, rest)| rest.to_owned());
+        let both = |name: &str, unit: &str| row(name).is_some_and(|row| row.matches(unit).count() == 2);
+        both("picture    ", "×") && both("drawn      ", "/s") && both("latency    ", "ms c")
+    });
+    tmux.keys(&["b"]);
+    tmux.keys(&["Escape"]);
 }
 
 fn state_folder() -> tempfile::TempDir {
@@ -86,7 +95,10 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     let state = state_folder();
     let tmux = Tmux::start(
         "demo",
-        &format!("env XDG_STATE_HOME={} COLORTERM=truecolor {PROGRAM} demo; echo left with $?", state.path().display()),
+        &format!(
+            "env XDG_STATE_HOME={0} COLORTERM=truecolor {PROGRAM} demo --stills-in {0}/stills; echo left with $?",
+            state.path().display()
+        ),
     );
     let names = ["Slipway north", "Lock gate upper", "Car lane 2", "Fuel quay"];
     tmux.wait("the six and the rest, steady", |screen| screen.contains("harbour six") && screen.contains("• 24 steady"));
@@ -99,6 +111,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
         "pictures:\n{screen}"
     );
 
+    stills_are_kept(&tmux, &state.path().join("stills"));
     tmux.keys(&["m"]);
     tmux.wait("held on the main stream", |screen| plate(screen, "Slipway north").contains("[M]  1280×720"));
     tmux.keys(&["m"]);
@@ -110,8 +123,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     assert!(plan.contains("of main's pixels") && plan.contains("MP/s") && plan.contains("20 streams of cameras"), "{plan}");
     tmux.keys(&["Escape"]);
 
-    tmux.keys(&["Right"]);
-    tmux.keys(&["Enter"]);
+    tmux.keys(&["Right", "Enter"]);
     tmux.wait("enlarged, the others as a film strip, its main stream", |screen| {
         let strip = screen.lines().rev().nth(1).is_some_and(|line| line.contains("Fuel quay") && line.contains("Slipway north"));
         strip && screen.contains("enter return") && plate(screen, "Lock gate upper").contains("M  1280×720")
@@ -131,6 +143,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
         number("apart by ").zip(number("a frame is ")).is_some_and(|(apart, frame)| apart < frame)
     });
     tmux.keys(&["Escape"]);
+    main_and_sub_stand_beside_each_other(&tmux);
     tmux.wait("the wall again", |screen| names.iter().all(|name| screen.contains(&format!("• {name}"))));
 
     tmux.keys(&["f"]);
@@ -172,13 +185,8 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     }
     tmux.tmux(&["resize-window", "-x", "160", "-y", "50"]);
     tmux.wait_for("• 24 steady");
-    tmux.keys(&["?"]);
-    tmux.wait_for("select the tile to the left");
-    tmux.keys(&["PageDown", "PageDown"]);
-    tmux.wait_for("hold the last clean picture");
-    tmux.keys(&["Escape"]);
-    tmux.wait("help gone", |screen| !screen.contains("hold the last clean picture"));
-
+    the_help_scrolls(&tmux);
+    flashes_measure_from_glass_to_glass(&tmux);
     tmux.keys(&["q"]);
     let after = tmux.wait_for("left with 0");
     assert!(!after.contains("Fuel quay"), "the terminal is as it was:\n{after}");

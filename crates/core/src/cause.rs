@@ -39,6 +39,14 @@ pub enum Cause {
     UnknownCodec,
     /// The stream is encrypted and its key is missing or wrong.
     KeyNeeded,
+    /// Pictures come and show nothing new: frozen at the source.
+    FrozenPicture,
+    /// The picture is dark, or covered.
+    DarkPicture,
+    /// The picture is nothing but light.
+    WashedOut,
+    /// The picture has lost its fine detail.
+    OutOfFocus,
     /// This machine does not keep up.
     MachineSlow,
     /// The terminal does not keep up.
@@ -57,7 +65,7 @@ impl Cause {
     }
 
     /// Every cause, in the order of the manual.
-    pub const ALL: [Self; 21] = [
+    pub const ALL: [Self; 25] = [
         Self::Unresolved,
         Self::Unreachable,
         Self::PortClosed,
@@ -75,6 +83,10 @@ impl Cause {
         Self::Damaged,
         Self::UnknownCodec,
         Self::KeyNeeded,
+        Self::FrozenPicture,
+        Self::DarkPicture,
+        Self::WashedOut,
+        Self::OutOfFocus,
         Self::MachineSlow,
         Self::TerminalSlow,
         Self::ClockWrong,
@@ -102,6 +114,10 @@ impl Cause {
             Self::Damaged => "damaged",
             Self::UnknownCodec => "unknown-codec",
             Self::KeyNeeded => "key-needed",
+            Self::FrozenPicture => "frozen-picture",
+            Self::DarkPicture => "dark-picture",
+            Self::WashedOut => "washed-out",
+            Self::OutOfFocus => "out-of-focus",
             Self::MachineSlow => "machine-slow",
             Self::TerminalSlow => "terminal-slow",
             Self::ClockWrong => "clock-wrong",
@@ -130,6 +146,10 @@ impl Cause {
             Self::Damaged => "damaged bitstream",
             Self::UnknownCodec => "codec not known here",
             Self::KeyNeeded => "stream is encrypted, key needed",
+            Self::FrozenPicture => "picture frozen at source",
+            Self::DarkPicture => "picture dark or covered",
+            Self::WashedOut => "picture washed out",
+            Self::OutOfFocus => "picture out of focus",
             Self::MachineSlow => "this machine too slow",
             Self::TerminalSlow => "terminal too slow",
             Self::ClockWrong => "camera clock wrong",
@@ -164,6 +184,10 @@ impl Cause {
             Self::Damaged => "The camera sends damaged data: restart it or update its firmware.",
             Self::KeyNeeded => "Enter the stream's key, or switch its encryption off in the device.",
             Self::UnknownCodec => "Set the camera to H.264, H.265 or JPEG, or choose another of its streams.",
+            Self::FrozenPicture => "Its clock in the picture tells for how long: restart the camera.",
+            Self::DarkPicture => "Look at the lens and the lamps: covered, turned, or without light.",
+            Self::WashedOut => "Look at the lens: a lamp or the sun shines into it, or its exposure is wrong.",
+            Self::OutOfFocus => "Focus the lens, or clean it.",
             Self::MachineSlow => "Show fewer or lighter streams on this machine.",
             Self::TerminalSlow => "Use a smaller window or a faster terminal.",
             Self::ClockWrong => "Set the camera's clock.",

@@ -23,7 +23,7 @@ const REMEMBERED: usize = 24;
 const STEP_MICROS: i64 = 1_000_000;
 
 /// How far two clocks may part in a second: 100 µs allow for any quartz.
-const DRIFT_PER_MILLION: u32 = 100;
+pub(crate) const DRIFT_PER_MILLION: u32 = 100;
 
 /// What a device told of its clock, and when.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,6 +35,13 @@ pub struct Told {
 }
 
 impl Told {
+    /// The same after our own clock was set to be later by so many microseconds.
+    #[must_use]
+    pub const fn after_own_step(self, micros: i64) -> Self {
+        let offset = ClockOffset { micros: self.offset.micros - micros, ..self.offset };
+        Self { offset, at: self.at.offset(micros) }
+    }
+
     /// What is known of it at this time: the bound grows by what clocks may drift.
     #[must_use]
     pub fn by(self, now: Wall) -> ClockOffset {
@@ -76,6 +83,37 @@ pub fn off_text(micros: i64) -> String {
     format!("{span} {way}")
 }
 
+/// How fast the camera's clock runs away from ours.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Drift {
+    /// Parts in a million; positive when it is too fast.
+    pub per_million: f64,
+    /// How far that may be off: twice the standard error of the slope.
+    pub error: f64,
+}
+
+/// Least transits are gathered over this time,
+const DRIFT_STEP: i64 = 15_000_000;
+/// and remembered for an hour.
+const DRIFT_STEPS: usize = 240;
+/// A slope of fewer points says nothing.
+const DRIFT_FROM: usize = 6;
+
+/// The line of least squares through points; its slope and the standard error of that.
+fn slope(points: &[(f64, f64)]) -> Option<(f64, f64, f64)> {
+    let count = points.len() as f64;
+    let (x, y) = points.iter().fold((0.0, 0.0), |(x, y), point| (x + point.0 / count, y + point.1 / count));
+    let (sxx, sxy) = points
+        .iter()
+        .fold((0.0, 0.0), |(sxx, sxy), point| (sxx + (point.0 - x) * (point.0 - x), sxy + (point.0 - x) * (point.1 - y)));
+    if sxx <= 0.0 || count < 3.0 {
+        return None;
+    }
+    let slope = sxy / sxx;
+    let rest: f64 = points.iter().map(|point| (point.1 - y - slope * (point.0 - x)).powi(2)).sum();
+    Some((slope, (rest / (count - 2.0) / sxx).sqrt(), y - slope * x))
+}
+
 /// Follows the sender reports of one SSRC.
 #[derive(Debug, Clone)]
 pub struct CaptureClock {
@@ -84,6 +122,8 @@ pub struct CaptureClock {
     transits: VecDeque<i64>,
     /// When the camera's clock was seen to be set last.
     stepped_at: Option<Wall>,
+    /// Least transit of each step of time, for the drift: when, and how long.
+    least_transits: VecDeque<(i64, i64)>,
     /// For a stream without reports: the least of arrival minus media time, by the second.
     least_by_second: VecDeque<(u64, i64)>,
 }
@@ -92,7 +132,14 @@ impl CaptureClock {
     /// No report seen yet.
     #[must_use]
     pub const fn new(rate: ClockRate) -> Self {
-        Self { rate, reference: None, transits: VecDeque::new(), stepped_at: None, least_by_second: VecDeque::new() }
+        Self {
+            rate,
+            reference: None,
+            transits: VecDeque::new(),
+            stepped_at: None,
+            least_transits: VecDeque::new(),
+            least_by_second: VecDeque::new(),
+        }
     }
 
     /// A report came at `arrival`; `timestamp` is its RTP timestamp on the stream's unwrapped scale.
@@ -105,13 +152,71 @@ impl CaptureClock {
         let transit = arrival.micros_since(claimed);
         if self.transits.back().is_some_and(|last| (last - transit).abs() > STEP_MICROS) {
             self.transits.clear();
+            self.least_transits.clear();
             self.stepped_at = Some(arrival);
         }
         if self.transits.len() == REMEMBERED {
             self.transits.pop_front();
         }
         self.transits.push_back(transit);
+        let at = arrival.as_unix_micros();
+        match self.least_transits.back_mut() {
+            Some((begin, least)) if at - *begin < DRIFT_STEP => *least = transit.min(*least),
+            _ => self.least_transits.push_back((at, transit)),
+        }
+        while self.least_transits.len() > DRIFT_STEPS {
+            self.least_transits.pop_front();
+        }
         self.reference = Some((timestamp, claimed));
+    }
+
+    /// What the camera's clock said at a timestamp; `None` without sender reports.
+    #[must_use]
+    pub fn claimed(&self, timestamp: i64) -> Option<Wall> {
+        let (reference, claimed) = self.reference?;
+        Some(claimed.offset(self.rate.micros(Ticks(timestamp - reference))))
+    }
+
+    /// The least time from a report's claim to its arrival of the last reports, in microseconds.
+    #[must_use]
+    pub fn least_transit(&self) -> Option<i64> {
+        self.transits.iter().copied().min()
+    }
+
+    /// Media time of a timestamp in microseconds, on a scale of the stream's own.
+    #[must_use]
+    pub const fn media_micros(&self, timestamp: i64) -> i64 {
+        self.rate.micros(Ticks(timestamp))
+    }
+
+    /// This machine's own clock was set: by so many microseconds it is later now. What arrived before is put on the new time.
+    pub fn on_own_step(&mut self, micros: i64) {
+        for transit in &mut self.transits {
+            *transit += micros;
+        }
+        // A line through what lies on both sides of it would be no drift.
+        self.least_transits.clear();
+    }
+
+    /// How fast the camera's clock runs away, from the least transits of the last hour; reports that were held up far
+    /// beyond the line are left out. `None` before a minute and a half of reports.
+    #[must_use]
+    pub fn drift(&self) -> Option<Drift> {
+        let first = self.least_transits.front()?.0;
+        let points: Vec<(f64, f64)> =
+            self.least_transits.iter().map(|(at, transit)| ((at - first) as f64 / 1e6, *transit as f64)).collect();
+        let (rough, _, at_zero) = slope(&points)?;
+        let off = |point: &(f64, f64)| (point.1 - at_zero - rough * point.0).abs();
+        let mut offs: Vec<f64> = points.iter().map(off).collect();
+        offs.sort_by(f64::total_cmp);
+        let limit = (offs[offs.len() / 2] * 3.0).max(100.0);
+        let kept: Vec<(f64, f64)> = points.iter().copied().filter(|point| off(point) <= limit).collect();
+        if kept.len() < DRIFT_FROM {
+            return None;
+        }
+        let (slope, error, _) = slope(&kept)?;
+        // A clock that is too fast makes transits shorter.
+        Some(Drift { per_million: -slope, error: error * 2.0 })
     }
 
     /// A unit with this timestamp arrived; feeds the relative basis.
@@ -129,7 +234,7 @@ impl CaptureClock {
 
     /// Arrival minus media time, in microseconds; only differences mean anything.
     pub(crate) const fn raw_delay(&self, arrival: Mono, timestamp: i64) -> i64 {
-        arrival.as_micros() as i64 - self.rate.micros(Ticks(timestamp))
+        arrival.as_micros() as i64 - self.media_micros(timestamp)
     }
 
     /// Delay of an arrival above the least of the last minute; `None` before any.
@@ -143,7 +248,7 @@ impl CaptureClock {
     /// request took to be answered, `told` what the device said of its clock.
     #[must_use]
     pub fn offset(&self, now: Wall, round_trip: Option<Duration>, told: Option<Told>) -> Option<Offset> {
-        let least = self.transits.iter().copied().min()?;
+        let least = self.least_transit()?;
         let longest = PLAUSIBLE_TRANSIT.as_micros() as i64;
         let still_holds = |told: &Told| self.stepped_at.is_none_or(|stepped| stepped < told.at);
         if let Some(told) = told.filter(still_holds).map(|told| told.by(now)) {
@@ -167,8 +272,7 @@ impl CaptureClock {
     /// When the frame with this timestamp was captured, on our wall clock.
     #[must_use]
     pub fn captured(&self, timestamp: i64, offset: Offset) -> Option<Wall> {
-        let (reference, claimed) = self.reference?;
-        Some(claimed.offset(self.rate.micros(Ticks(timestamp - reference)) + offset.micros))
+        Some(self.claimed(timestamp)?.offset(offset.micros))
     }
 }
 
@@ -245,6 +349,25 @@ mod tests {
         }
         assert_eq!(clock.offset(LATER, None, None), None);
         assert_eq!(clock.relative_delay(Mono::from_millis(1000 + 4_000 + 25), 360_000), Some(Duration::from_millis(25)));
+    }
+
+    #[test]
+    fn a_clock_that_runs_away_is_measured_and_a_steady_one_is_not() {
+        for (per_million, jitter) in [(0.0, 0), (40.0, 400), (-85.0, 2_000)] {
+            let mut clock = CaptureClock::new(ClockRate::VIDEO);
+            assert_eq!(clock.drift(), None);
+            for n in 0..240i64 {
+                let sent = NOON + n * 5_000_000;
+                let ahead = (n as f64 * 5.0 * per_million) as i64;
+                // One in eleven is held up by a second and more.
+                let late = if n % 11 == 5 { 900_000 } else { 3_000 + n * 7_919 % (jitter + 1) };
+                let ntp = NtpTime::from_wall(Wall::from_unix_micros(sent + ahead));
+                clock.on_sender_report(Wall::from_unix_micros(sent + late), ntp, n * 450_000);
+            }
+            let drift = clock.drift().unwrap();
+            assert!((drift.per_million - per_million).abs() <= drift.error.max(0.5), "{per_million}: {drift:?}");
+            assert!(drift.error < 3.0, "{drift:?}");
+        }
     }
 
     #[test]

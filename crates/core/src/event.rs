@@ -1,7 +1,8 @@
 //! What happened to a stream: dropouts and every other departure from steady, each with its cause, the evidence for it in
 //! one line, and how sure that is.
 
-use crate::meter::{Dropout, DropoutKind, Figures};
+use crate::meter::{Dropout, DropoutKind, Figures, MOSTLY};
+use crate::sight::Finding;
 use crate::verdict::{Evidence, Verdict};
 use crate::{Cause, FrameRate, Mono};
 use std::collections::VecDeque;
@@ -27,6 +28,12 @@ pub enum EventKind {
     SizeChanged,
     /// Another frame rate is declared.
     RateChanged,
+    /// Pictures come and show nothing new.
+    Frozen,
+    /// The camera switched to night mode: grey pictures.
+    NightMode,
+    /// It switched back.
+    DayMode,
 }
 
 impl EventKind {
@@ -42,11 +49,14 @@ impl EventKind {
             Self::Strained => "strained",
             Self::SizeChanged => "size-changed",
             Self::RateChanged => "rate-changed",
+            Self::Frozen => "frozen",
+            Self::NightMode => "night-mode",
+            Self::DayMode => "day-mode",
         }
     }
 
     /// Every kind.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 11] = [
         Self::Stutter,
         Self::Freeze,
         Self::Outage,
@@ -55,6 +65,9 @@ impl EventKind {
         Self::Strained,
         Self::SizeChanged,
         Self::RateChanged,
+        Self::Frozen,
+        Self::NightMode,
+        Self::DayMode,
     ];
 
     /// By its word.
@@ -73,17 +86,17 @@ impl EventKind {
         match self {
             Self::Outage | Self::NoPicture => 5,
             Self::Locked => 4,
-            Self::Freeze => 3,
+            Self::Freeze | Self::Frozen => 3,
             Self::Stutter => 2,
             Self::Strained => 1,
-            Self::SizeChanged | Self::RateChanged => 0,
+            Self::SizeChanged | Self::RateChanged | Self::NightMode | Self::DayMode => 0,
         }
     }
 
-    /// Pictures were missing while it lasted.
+    /// New pictures were missing while it lasted.
     #[must_use]
     pub const fn is_dropout(self) -> bool {
-        matches!(self, Self::Stutter | Self::Freeze | Self::Outage | Self::NoPicture | Self::Locked)
+        matches!(self, Self::Stutter | Self::Freeze | Self::Outage | Self::NoPicture | Self::Locked | Self::Frozen)
     }
 }
 
@@ -165,14 +178,17 @@ pub struct EventLog {
     dropouts: u64,
     size: Option<(u32, u32)>,
     declared: Option<FrameRate>,
+    night: Option<bool>,
+    /// Something is in it that was not given yet.
+    changed: bool,
     given: Arc<[Event]>,
 }
 
 impl EventLog {
     /// Takes what is seen now; the figures with their verdict, and what that rests on.
     pub fn observe(&mut self, now: Mono, figures: &Figures, evidence: &Evidence) {
-        let changed = self.dropouts(now, figures, evidence) | self.states(now, figures, evidence) | self.changes(now, figures);
-        if changed {
+        let changed = self.dropouts(now, figures, evidence) | self.states(now, figures, evidence) | self.night(now, figures);
+        if changed | std::mem::take(&mut self.changed) {
             self.given = self.events.iter().cloned().collect();
         }
     }
@@ -242,10 +258,11 @@ impl EventLog {
         let kind = match figures.verdict {
             Verdict::Strained => Some(EventKind::Strained),
             Verdict::Locked => Some(EventKind::Locked),
+            Verdict::Stalled if figures.cause == Some(Cause::FrozenPicture) => Some(EventKind::Frozen),
             _ if no_picture => Some(EventKind::NoPicture),
             _ => None,
         };
-        let states = |kind| matches!(kind, EventKind::Strained | EventKind::Locked | EventKind::NoPicture);
+        let states = |kind| matches!(kind, EventKind::Strained | EventKind::Locked | EventKind::NoPicture | EventKind::Frozen);
         let cause = figures.cause;
         let told = || told(cause, figures, evidence);
         match (self.open(states), kind) {
@@ -260,37 +277,55 @@ impl EventLog {
                 fresh
             }
             (open, kind) => {
+                // It is judged after it has lasted a while; when the camera slowed down, and when it did no longer, its
+                // timestamps tell.
+                let slowed = |cause: Option<Cause>| cause == Some(Cause::CameraSlowed);
                 if let Some(event) = open {
-                    event.end = Some(now);
+                    let end = evidence.regular_since.filter(|_| slowed(event.cause)).unwrap_or(now);
+                    event.end = Some(end.max(event.start));
                 }
                 if let Some(kind) = kind {
+                    let began = evidence.slower_since.filter(|_| kind == EventKind::Strained && slowed(cause)).unwrap_or(now);
+                    let before = self.events.iter().rev().find(|event| states(event.kind)).and_then(|event| event.end);
                     let told = told();
-                    self.push(kind, now, None, cause, told);
+                    self.push(kind, before.map_or(began, |before| began.max(before)), None, cause, told);
                 }
                 true
             }
         }
     }
 
-    fn changes(&mut self, now: Mono, figures: &Figures) -> bool {
-        let mut changed = false;
-        if let (Some(from), Some(to)) = (self.size, figures.size)
-            && from != to
-        {
-            let told = format!("{}×{} until now, {}×{} in the newest parameter set", from.0, from.1, to.0, to.1);
-            self.push(EventKind::SizeChanged, now, Some(now), None, (told, Confidence::High));
-            changed = true;
+    /// A parameter set is in force from this moment on, with this size, and this is the rate that is declared now.
+    pub fn on_parameters(&mut self, at: Mono, size: (u32, u32), declared: Option<FrameRate>) {
+        if let Some(from) = self.size.replace(size).filter(|from| *from != size) {
+            let told = format!("{}×{} until now, {}×{} in the newest parameter set", from.0, from.1, size.0, size.1);
+            self.push(EventKind::SizeChanged, at, Some(at), None, (told, Confidence::High));
+            self.changed = true;
         }
-        if let (Some(from), Some(to)) = (self.declared, figures.declared)
+        if let (Some(from), Some(to)) = (self.declared, declared)
             && from != to
         {
             let told = format!("{:.1}/s declared until now, {:.1}/s from now on", from.per_second(), to.per_second());
-            self.push(EventKind::RateChanged, now, Some(now), None, (told, Confidence::High));
-            changed = true;
+            self.push(EventKind::RateChanged, at, Some(at), None, (told, Confidence::High));
+            self.changed = true;
         }
-        self.size = figures.size.or(self.size);
-        self.declared = figures.declared.or(self.declared);
-        changed
+        self.declared = declared.or(self.declared);
+    }
+
+    fn night(&mut self, now: Mono, figures: &Figures) -> bool {
+        let Some(sight) = figures.sight else { return false };
+        let before = self.night.replace(sight.night);
+        if before.is_none_or(|before| before == sight.night) {
+            return false;
+        }
+        let (kind, what) = if sight.night {
+            (EventKind::NightMode, "grey pictures from a camera that sends coloured ones by day")
+        } else {
+            (EventKind::DayMode, "coloured pictures again")
+        };
+        let told = (format!("{what} ({:.1} of 255 levels from grey)", sight.colour), Confidence::Likely);
+        self.push(kind, now, Some(now), None, told);
+        true
     }
 }
 
@@ -305,23 +340,30 @@ fn seconds(span: Duration) -> String {
 /// What speaks for the cause of a dropout: numbers missing in the sequence, and how far the timestamps went over it.
 fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (String, Confidence) {
     let length = seconds(dropout.length);
-    let mostly = |media: Duration| media.as_secs_f64() >= 0.7 * dropout.length.as_secs_f64();
+    let mostly = |media: Duration| media.as_secs_f64() >= MOSTLY * dropout.length.as_secs_f64();
     match (dropout.kind, dropout.cause) {
         (DropoutKind::Outage, cause) => told(cause, figures, evidence),
         (_, Some(Cause::PacketLoss)) if dropout.packets_lost > 0 => {
             (format!("{} missing in the sequence: lost on the path", packets(dropout.packets_lost)), Confidence::High)
         }
+        (_, Some(Cause::MachineSlow)) => (
+            format!("this program did not run for part of the {length}: this machine was suspended or too busy"),
+            Confidence::Likely,
+        ),
+        (_, Some(Cause::TooHeavy)) => (
+            format!("the camera left frames out for {length} while those that come are held up: more than the link carries"),
+            Confidence::Likely,
+        ),
+        (_, Some(Cause::Late)) => {
+            (format!("what was due in {length} came afterwards, none missing: held up on the way"), Confidence::Likely)
+        }
         (_, Some(Cause::Silence | Cause::CameraSlowed)) => match dropout.media {
-            _ if dropout.packets_lost > 0 => (
-                format!("{length} without a picture, {} missing: lost on the path", packets(dropout.packets_lost)),
-                Confidence::Likely,
-            ),
             Some(media) if mostly(media) => (
                 format!("timestamps jump by {} and no packet is missing: the camera sent nothing", seconds(media)),
-                Confidence::High,
+                // A camera that cannot get rid of its frames leaves some out as well.
+                if evidence.link_busy.is_none_or(|busy| busy < 0.3) { Confidence::High } else { Confidence::Likely },
             ),
-            Some(_) => (format!("what was due in {length} came afterwards: held up on the way"), Confidence::Likely),
-            None => (format!("no packet for {length} while the session lives: the camera or the path"), Confidence::Likely),
+            _ => (format!("no packet for {length} while the session lives: the camera or the path"), Confidence::Likely),
         },
         (_, Some(Cause::AwaitingKeyframe)) => {
             ("units arrive whole, and none can be shown before the next keyframe".into(), Confidence::High)
@@ -336,6 +378,10 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
     let Some(cause) = cause else { return ("nothing that would explain it".into(), Confidence::Guess) };
     let rate = |rate: Option<f64>| rate.map_or_else(|| "an unknown rate".into(), |rate| format!("{rate:.1}/s"));
     let declared = rate(figures.declared.map(FrameRate::per_second));
+    let in_picture = |finding: Finding| {
+        let told = figures.sight.map_or_else(|| cause.to_string(), |sight| sight.told(finding));
+        (told, Confidence::Likely)
+    };
     let session = |otherwise: &str| figures.text.clone().unwrap_or_else(|| otherwise.to_owned());
     let percent = |share: Option<f64>| share.map_or_else(|| "some".into(), |share| format!("{:.1} %", share * 100.0));
     match cause {
@@ -349,16 +395,23 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
         }
         Cause::CameraSlowed => {
             let all_came = evidence.arrived_of_sent.is_none_or(|share| share > 0.95);
-            let (end, confidence) = if all_came {
+            let lossless = evidence.loss.is_none_or(|loss| loss == 0.0);
+            // Regularly slower, and not only with a gap somewhere.
+            let regularly = evidence.pace.is_some_and(|pace| pace < 0.95);
+            let (end, confidence) = if all_came && lossless && regularly {
                 ("and all of it arrives: the camera makes fewer", Confidence::High)
             } else {
                 ("by its timestamps", Confidence::Likely)
             };
-            (format!("sent {} of {declared} declared, {end}", rate(figures.sent)), confidence)
+            let night = if figures.sight.is_some_and(|sight| sight.night) { ", in night mode" } else { "" };
+            (format!("sent {} of {declared} declared, {end}{night}", rate(figures.sent)), confidence)
         }
         Cause::Late => match evidence.path_delay.filter(|delay| *delay > Duration::from_secs(1)) {
             Some(delay) => {
                 (format!("19 of 20 frames take up to {} from capture: held up on the path", seconds(delay)), Confidence::Likely)
+            }
+            None if evidence.too_late => {
+                ("packets come when their place in the order is given up: held up on the path".into(), Confidence::Likely)
             }
             None => (
                 format!(
@@ -369,17 +422,29 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
                 Confidence::High,
             ),
         },
-        Cause::TooHeavy => (
-            format!("arrived {} of {} sent: more than the link carries", rate(figures.arrived), rate(figures.sent)),
-            Confidence::Likely,
-        ),
+        Cause::TooHeavy => {
+            let delay = evidence.path_delay.map_or_else(|| "some time".into(), seconds);
+            let busy = percent(evidence.link_busy);
+            (
+                format!(
+                    "frames take {delay} to come, and the link is busy with them for {busy} of the time: more than it carries"
+                ),
+                Confidence::Likely,
+            )
+        }
         Cause::Damaged => ("damaged pictures though no packet is missing: the camera or its encoder".into(), Confidence::Likely),
+        Cause::FrozenPicture => in_picture(Finding::Frozen),
+        Cause::DarkPicture => in_picture(evidence.finding.unwrap_or(Finding::Dark)),
+        Cause::WashedOut => in_picture(Finding::WashedOut),
+        Cause::OutOfFocus => in_picture(Finding::OutOfFocus),
         Cause::MachineSlow => (
             format!("decoded {} of what arrives ({}): this machine", percent(evidence.decoded_of_arrived), rate(figures.arrived)),
             Confidence::High,
         ),
         Cause::TerminalSlow => {
-            (format!("shown {} of what is decoded: this terminal", percent(evidence.shown_of_decoded)), Confidence::High)
+            // A machine that is busy with other things keeps its terminal from its work as well.
+            let shown = percent(evidence.shown_of_decoded);
+            (format!("shown {shown} of what is decoded: this terminal, or a machine too busy for it"), Confidence::Likely)
         }
         Cause::Silence => ("no packet comes while the session lives: the camera or the path".into(), Confidence::Likely),
         Cause::AwaitingKeyframe => ("packets come, and none begins a picture: waiting for a keyframe".into(), Confidence::High),
@@ -415,11 +480,17 @@ mod tests {
         playing_for: Duration::ZERO,
         loss: None,
         damaged: false,
+        too_late: false,
         sent_of_declared: None,
+        slower_since: None,
+        regular_since: None,
+        pace: None,
         arrived_of_sent: None,
         decoded_of_arrived: None,
         shown_of_decoded: None,
+        link_busy: None,
         path_delay: None,
+        finding: None,
     };
 
     fn at(seconds: u64) -> Mono {
@@ -479,7 +550,7 @@ mod tests {
     fn strain_begins_and_ends_and_another_cause_is_another_event() {
         let mut log = EventLog::default();
         let strained = |cause| Figures { verdict: Verdict::Strained, cause: Some(cause), sent: Some(10.0), ..steady() };
-        let slow = Evidence { sent_of_declared: Some(0.4), arrived_of_sent: Some(1.0), ..GOOD };
+        let slow = Evidence { sent_of_declared: Some(0.4), pace: Some(0.4), arrived_of_sent: Some(1.0), ..GOOD };
         log.observe(at(1), &strained(Cause::CameraSlowed), &slow);
         log.observe(at(2), &strained(Cause::CameraSlowed), &slow);
         let lossy = Evidence { loss: Some(0.031), ..GOOD };
@@ -511,17 +582,22 @@ mod tests {
     #[test]
     fn changes_without_a_dropout_are_events_and_the_past_is_bounded() {
         let mut log = EventLog::default();
+        log.on_parameters(at(1), (640, 360), FrameRate::new(25.0));
         log.observe(at(1), &steady(), &GOOD);
-        log.observe(at(2), &Figures { size: Some((320, 180)), declared: FrameRate::new(12.5), ..steady() }, &GOOD);
-        // Unknown for a moment is no change.
-        log.observe(at(3), &Figures { size: None, declared: None, ..steady() }, &GOOD);
-        log.observe(at(4), &Figures { size: Some((320, 180)), declared: FrameRate::new(12.5), ..steady() }, &GOOD);
-        let kinds: Vec<_> = log.events().iter().map(|event| event.kind).collect();
-        assert_eq!(kinds, [EventKind::SizeChanged, EventKind::RateChanged]);
+        assert!(log.events().is_empty());
+        // When the parameter set came counts, and what changed back before anybody looked is told as well.
+        log.on_parameters(at(2), (320, 180), FrameRate::new(12.5));
+        log.on_parameters(at(3), (320, 180), None);
+        log.on_parameters(at(4), (640, 360), FrameRate::new(12.5));
+        log.observe(at(5), &steady(), &GOOD);
+        let told: Vec<_> = log.events().iter().map(|event| (event.kind, event.start)).collect();
+        let (size, rate) = (EventKind::SizeChanged, EventKind::RateChanged);
+        assert_eq!(told, [(size, at(2)), (rate, at(2)), (size, at(4))]);
         assert_eq!(log.events()[0].evidence, "640×360 until now, 320×180 in the newest parameter set");
         for n in 0..500u32 {
-            log.observe(at(5 + u64::from(n)), &Figures { size: Some((n + 1, 180)), ..steady() }, &GOOD);
+            log.on_parameters(at(6 + u64::from(n)), (n + 1, 180), None);
         }
+        log.observe(at(600), &steady(), &GOOD);
         assert_eq!(log.events().len(), REMEMBERED);
     }
 

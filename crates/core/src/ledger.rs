@@ -18,6 +18,8 @@ pub enum Shared {
     Group(String),
     /// This machine or its terminal.
     Machine,
+    /// Most of what is received here: this machine, or the network that it hangs on.
+    Most,
 }
 
 impl fmt::Display for Shared {
@@ -27,6 +29,7 @@ impl fmt::Display for Shared {
             Self::Host(name) => write!(f, "host {name}"),
             Self::Group(name) => write!(f, "group {name}"),
             Self::Machine => f.write_str("this machine"),
+            Self::Most => f.write_str("this machine or its network"),
         }
     }
 }
@@ -125,6 +128,10 @@ const TOGETHER: Duration = Duration::from_secs(5);
 const AGAIN: Duration = Duration::from_secs(60);
 /// Entries held here; all of them are in the store.
 const HELD: usize = 2000;
+/// So many entries at once are no accident.
+const ROOTS: usize = 3;
+/// So many cameras that fall together, and three in five of all, are a flood.
+const FLOOD: usize = 4;
 /// So many of the newest are looked at for what belongs together.
 const LOOKED_AT: usize = 200;
 /// The load is counted over this time.
@@ -138,7 +145,6 @@ type Key = (String, &'static str, Mono, u64);
 type Running = (EventKind, Wall);
 
 /// All entries, the newest last.
-
 #[derive(Debug, Default)]
 pub struct Ledger {
     entries: Vec<Entry>,
@@ -148,6 +154,8 @@ pub struct Ledger {
     /// Events that go on, of each entry.
     open: HashMap<u64, BTreeMap<Key, Running>>,
     changed: BTreeSet<u64>,
+    /// Entries that went into another one.
+    removed: Vec<u64>,
     /// What each camera may share, by its name.
     subjects: HashMap<String, Subject>,
     /// When entries began to need a hand.
@@ -184,6 +192,11 @@ impl Ledger {
     pub fn take_changed(&mut self) -> Vec<Entry> {
         let changed = std::mem::take(&mut self.changed);
         self.entries.iter().filter(|entry| changed.contains(&entry.id)).cloned().collect()
+    }
+
+    /// Numbers of entries that are gone since this was asked last, as they went into another one.
+    pub fn take_removed(&mut self) -> Vec<u64> {
+        std::mem::take(&mut self.removed)
     }
 
     /// Entries that need a hand.
@@ -346,6 +359,52 @@ impl Ledger {
             }
         }
         self.of.insert(key, id);
+        self.collapse(id);
+    }
+
+    /// Where most of all cameras fell by one cause within seconds, their entries become one.
+    fn collapse(&mut self, id: u64) {
+        let Some(newest) = self.entries.iter().rev().find(|entry| entry.id == id) else { return };
+        let (start, cause, dropout) = (newest.start, newest.cause, newest.kind.is_dropout());
+        let near = |entry: &&Entry| start.micros_since(entry.start).unsigned_abs() < TOGETHER.as_micros() as u64;
+        let alike = |entry: &&Entry| cause.is_some() && entry.cause == cause && entry.kind.is_dropout() == dropout;
+        let ids: Vec<u64> = self.entries.iter().rev().take(LOOKED_AT).filter(near).filter(alike).map(|entry| entry.id).collect();
+        let fallen: BTreeSet<&String> =
+            self.entries.iter().filter(|entry| ids.contains(&entry.id)).flat_map(|entry| &entry.cameras).collect();
+        if ids.len() < ROOTS || fallen.len() < FLOOD || fallen.len() * 5 < self.subjects.len() * 3 {
+            return;
+        }
+        let Some(first) = ids.iter().min().copied() else { return };
+        let (gone, stay): (Vec<Entry>, Vec<Entry>) =
+            std::mem::take(&mut self.entries).into_iter().partition(|entry| entry.id != first && ids.contains(&entry.id));
+        self.entries = stay;
+        let mut running = BTreeMap::new();
+        for id in &ids {
+            running.extend(self.open.remove(id).unwrap_or_default());
+        }
+        self.of.values_mut().filter(|id| ids.contains(id)).for_each(|id| *id = first);
+        if let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.id == first) {
+            for other in gone {
+                let new = other.cameras.into_iter().filter(|camera| !entry.cameras.contains(camera)).collect::<Vec<_>>();
+                entry.cameras.extend(new);
+                entry.times = entry.times.max(other.times);
+                entry.done.extend(other.done);
+                if other.kind.is_worse_than(entry.kind) {
+                    (entry.kind, entry.evidence, entry.confidence) = (other.kind, other.evidence, other.confidence);
+                }
+                entry.end = entry.end.zip(other.end).map(|(one, two)| one.max(two));
+                entry.acknowledged = entry.acknowledged.take().or(other.acknowledged);
+                self.changed.remove(&other.id);
+                self.removed.push(other.id);
+            }
+            if !running.is_empty() {
+                entry.end = None;
+            }
+            entry.shared = Some(Shared::Most);
+            entry.down_since = down_since(&running);
+        }
+        self.open.insert(first, running);
+        self.changed.insert(first);
     }
 
     fn join(&mut self, id: u64, shared: Option<Shared>, subject: &Subject, event: &Event, (start, end): (Wall, Option<Wall>)) {
@@ -392,6 +451,9 @@ impl Ledger {
     }
 
     fn shared_with(&self, entry: &Entry, subject: &Subject, cause: Cause) -> Option<Shared> {
+        if entry.shared == Some(Shared::Most) {
+            return Some(Shared::Most);
+        }
         if matches!(cause, Cause::MachineSlow | Cause::TerminalSlow) {
             return Some(Shared::Machine);
         }
@@ -471,6 +533,48 @@ mod tests {
         ledger.observe(&alone("Mast", "Hill"), &[stall], wall);
         let told: Vec<String> = ledger.entries()[2..].iter().map(Entry::subject).collect();
         assert_eq!(told, ["group Slipways: 2 cameras", "Mast"]);
+    }
+
+    #[test]
+    fn when_most_of_all_cameras_fall_at_once_it_is_one_entry_whatever_they_are_in() {
+        let mut ledger = Ledger::default();
+        let cameras: Vec<Subject> = (0..10).map(|n| alone(&format!("Camera {n}"), &format!("Group {}", n % 3))).collect();
+        for camera in &cameras {
+            ledger.observe(camera, &[], wall);
+        }
+        let fell = |n: u64| event(0, EventKind::Freeze, Cause::Silence, 10 + n / 4, None);
+        for (n, camera) in (0..).zip(&cameras[..5]) {
+            ledger.observe(camera, &[fell(n)], wall);
+        }
+        assert_eq!((ledger.entries().len(), ledger.take_removed()), (3, vec![]), "half of them is a group each");
+        for (n, camera) in (5..).zip(&cameras[5..9]) {
+            ledger.observe(camera, &[fell(n)], wall);
+        }
+        assert_eq!(ledger.entries().len(), 1, "{:?}", ledger.entries());
+        assert_eq!(ledger.entries()[0].subject(), "this machine or its network: 9 cameras");
+        assert_eq!(ledger.take_removed().len(), 2);
+        assert!(ledger.take_changed().iter().all(|entry| entry.id == ledger.entries()[0].id));
+        for (n, camera) in (0..).zip(&cameras[..9]) {
+            let over = Event { end: Some(at(20 + n)), ..fell(n) };
+            assert_eq!(ledger.entries()[0].end, None, "{n}");
+            ledger.observe(camera, &[over], wall);
+        }
+        assert_eq!(ledger.entries()[0].end, Some(wall(at(28))));
+    }
+
+    #[test]
+    fn short_ones_that_are_over_when_they_are_seen_are_a_flood_as_well() {
+        let mut ledger = Ledger::default();
+        let cameras: Vec<Subject> = (0..24).map(|n| alone(&format!("Camera {n}"), &format!("Group {}", n % 4))).collect();
+        for camera in &cameras {
+            ledger.observe(camera, &[], wall);
+        }
+        for camera in &cameras[..15] {
+            ledger.observe(camera, &[event(0, EventKind::Stutter, Cause::Silence, 10, Some(11))], wall);
+        }
+        let told: Vec<String> = ledger.entries().iter().map(Entry::subject).collect();
+        assert_eq!(told, ["this machine or its network: 15 cameras"]);
+        assert_eq!(ledger.entries()[0].end, Some(wall(at(11))));
     }
 
     #[test]

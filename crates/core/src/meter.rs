@@ -4,8 +4,10 @@
 //! nothing else counts anything. Definitions of the figures are on the types that compute them.
 
 mod bitrate;
+mod capture;
 mod dropout;
 mod figures;
+mod flash;
 mod history;
 mod hub;
 mod keyframes;
@@ -15,9 +17,10 @@ mod rate;
 mod recent_loss;
 
 pub use bitrate::Bitrate;
-pub use dropout::{Dropout, DropoutKind, DropoutMeter};
+pub use dropout::{Dropout, DropoutKind, DropoutMeter, MOSTLY};
 pub use figures::{Dropped, Figures, FrameCounts, Latency, LatencyBasis, Milestones, Spread};
-pub use history::{History, Sample, Span};
+pub use flash::FlashStep;
+pub use history::{FIELDS, History, Sample, Span};
 pub use hub::Meter;
 pub use keyframes::KeyframeMeter;
 pub use latency::LatencyMeter;

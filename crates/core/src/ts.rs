@@ -4,11 +4,14 @@
 //! One program is followed, the first with video in it; its sound is noticed and left. Not done: descrambling,
 //! several access units in one PES packet, teletext and other data.
 
+mod checks;
 mod section;
 
 use crate::Mono;
 use crate::sdp::Codec;
 use crate::wire::{Reader, Truncated};
+use checks::Checks;
+pub use checks::{Check, CheckCounts};
 use section::Sections;
 
 /// Length of a packet, without the parity that 204-byte packets have behind it.
@@ -35,6 +38,8 @@ pub struct TsCounts {
     pub scrambled: u64,
     /// Tables whose checksum is wrong.
     pub damaged_tables: u64,
+    /// The checks of TR 101 290.
+    pub checks: CheckCounts,
 }
 
 /// A PES packet of the video: one access unit.
@@ -86,6 +91,7 @@ pub struct Demux {
     pes: Option<Pes>,
     last_timestamp: Option<i64>,
     counts: TsCounts,
+    checks: Checks,
     gap: bool,
 }
 
@@ -104,8 +110,10 @@ impl Demux {
 
     /// What was seen so far.
     #[must_use]
-    pub const fn counts(&self) -> TsCounts {
-        self.counts
+    pub fn counts(&self) -> TsCounts {
+        let mut checks = self.checks.counts;
+        checks.add(Check::Crc, self.counts.damaged_tables);
+        TsCounts { checks, ..self.counts }
     }
 
     /// The newest program clock reference, in ticks of 27 MHz.
@@ -141,6 +149,9 @@ impl Demux {
         loop {
             let noise = bytes.iter().position(|byte| *byte == SYNC).unwrap_or(bytes.len());
             self.counts.noise += noise as u64;
+            if noise > 0 {
+                self.checks.on_noise(noise);
+            }
             bytes = bytes.get(noise..).unwrap_or_default();
             if bytes.is_empty() {
                 return;
@@ -152,6 +163,7 @@ impl Demux {
                 }
                 // A byte that only looked like a beginning.
                 self.counts.noise += 1;
+                self.checks.on_noise(1);
                 bytes = bytes.get(1..).unwrap_or_default();
                 continue;
             };
@@ -178,14 +190,27 @@ impl Demux {
         let Ok(packet) = Packet::parse(packet) else { return };
         if let Some(pcr) = packet.pcr.filter(|_| self.pcr_pid == Some(packet.pid)) {
             self.last_pcr = Some(pcr);
+            self.checks.on_pcr(arrival, pcr, packet.discontinuity);
         }
+        self.checks.on_packet(arrival, packet.error);
         if packet.pid == PAT {
+            let table = packet.payload.first().and_then(|pointer| packet.payload.get(1 + usize::from(*pointer)));
+            let right = !packet.scrambled && (!packet.starts || table == Some(&0));
+            if packet.starts || !right {
+                self.checks.on_pat(arrival, right);
+            }
             if let Some(section) = self.pat.push(packet.starts, packet.payload, &mut self.counts.damaged_tables) {
                 self.on_pat(&section);
             }
         } else if Some(packet.pid) == self.pmt_pid {
+            if packet.starts || packet.scrambled {
+                self.checks.on_pmt(arrival, packet.scrambled);
+            }
             if let Some(section) = self.pmt.push(packet.starts, packet.payload, &mut self.counts.damaged_tables) {
                 self.on_pmt(&section);
+                if self.video.is_some() {
+                    self.checks.on_video_named(arrival);
+                }
             }
         } else if self.video.as_ref().is_some_and(|(pid, _)| *pid == packet.pid) {
             self.on_video(arrival, &packet, sink);
@@ -228,6 +253,9 @@ impl Demux {
         let Some(missing) = missing else { return }; // sent twice
         self.counts.packets += 1;
         self.counts.lost += u64::from(missing);
+        // A time stands in the head of a PES packet, with two flags before it (§2.4.3.7).
+        let timed = packet.starts && packet.payload.get(7).is_some_and(|flags| flags & 0x80 != 0);
+        self.checks.on_video(arrival, missing, timed);
         let lost = missing > 0 || std::mem::take(&mut self.gap);
         if packet.scrambled {
             self.counts.scrambled += 1;

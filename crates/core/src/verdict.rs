@@ -1,7 +1,8 @@
 //! A stream's state in one word, and the rules that choose it.
 
-use crate::Cause;
-use crate::Mono;
+use crate::sight::Finding;
+use crate::thresholds::Thresholds;
+use crate::{Cause, Mono};
 use std::fmt;
 use std::time::Duration;
 
@@ -38,6 +39,18 @@ impl Verdict {
             Self::Waiting => "waiting",
             Self::Resting => "resting",
         }
+    }
+
+    /// The worse of two.
+    #[must_use]
+    pub fn worse(self, other: Self) -> Self {
+        Self::WORST_FIRST.into_iter().find(|one| *one == self || *one == other).unwrap_or(self)
+    }
+
+    /// By its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::WORST_FIRST.into_iter().find(|verdict| verdict.word() == word)
     }
 
     /// Every verdict, worst first.
@@ -106,35 +119,37 @@ pub struct Evidence {
     pub loss: Option<f64>,
     /// Damaged share of the access units of the last 10 s without any packet lost.
     pub damaged: bool,
+    /// Packets came after their place in the order was given up, in the last 10 s.
+    pub too_late: bool,
     /// Sent rate over declared rate.
     pub sent_of_declared: Option<f64>,
+    /// Declared distance of frames over their usual one: how slow the camera goes where it sends at all.
+    pub pace: Option<f64>,
+    /// Since when the camera's frames are further apart than declared, by the first of them; `None` where they are not, or
+    /// that began before what is remembered.
+    pub slower_since: Option<Mono>,
+    /// Since when they are as far apart as declared again.
+    pub regular_since: Option<Mono>,
     /// Arrived rate over sent rate.
     pub arrived_of_sent: Option<f64>,
     /// Decoded rate over arrived rate, while pictures are wanted.
     pub decoded_of_arrived: Option<f64>,
     /// Shown rate over decoded rate, while the stream is on a screen.
     pub shown_of_decoded: Option<f64>,
+    /// Share of the last 5 s in which packets of a unit that had begun to arrive were still to come: a link that is full
+    /// delivers all the time.
+    pub link_busy: Option<f64>,
     /// 95th percentile of the path's delay.
     pub path_delay: Option<Duration>,
+    /// What is found in the picture.
+    pub finding: Option<Finding>,
 }
 
-/// Loss from which a stream is strained, as a share.
-pub const STRAINED_LOSS: f64 = 0.005;
-/// Sent below this share of declared is a slowed camera.
-pub const SLOWED: f64 = 0.85;
-/// Arrived below this share of sent is a strained path.
-pub const ARRIVED_SHORT: f64 = 0.85;
-/// Decoded or shown below this share is a slow machine or terminal.
-pub const SHOWN_SHORT: f64 = 0.6;
-/// A path delay from which packets count as late.
-pub const LATE: Duration = Duration::from_secs(1);
-
-const STRAIN_AFTER: Duration = Duration::from_secs(1);
-const STEADY_AFTER: Duration = Duration::from_secs(3);
-
-/// Turns evidence into a verdict; strain must last a second to count, and be gone three to end.
+/// Turns evidence into a verdict; strain must last a while to count, and be gone longer to end.
 #[derive(Debug, Clone, Default)]
 pub struct Judge {
+    /// From where on a figure is a strain.
+    pub thresholds: Thresholds,
     strained: Option<Cause>,
     changing_since: Option<Mono>,
 }
@@ -171,7 +186,10 @@ impl Judge {
             let verdict = if patient || evidence.packets_flow { Verdict::Waiting } else { Verdict::Stalled };
             return (verdict, (!patient).then_some(cause));
         }
-        self.settle(now, strain(evidence));
+        if evidence.finding == Some(Finding::Frozen) && self.thresholds.counts(Finding::Frozen) {
+            return (Verdict::Stalled, Some(Cause::FrozenPicture));
+        }
+        self.settle(now, strain(evidence, &self.thresholds));
         match self.strained {
             Some(cause) => (Verdict::Strained, Some(cause)),
             None => (Verdict::Steady, None),
@@ -185,7 +203,7 @@ impl Judge {
             return;
         }
         let since = *self.changing_since.get_or_insert(now);
-        let hold = if wanted.is_some() { STRAIN_AFTER } else { STEADY_AFTER };
+        let hold = if wanted.is_some() { self.thresholds.strain_after } else { self.thresholds.steady_after };
         if now.since(since) >= hold {
             self.strained = wanted;
             self.changing_since = None;
@@ -209,17 +227,39 @@ pub fn stall_cause(evidence: &Evidence) -> Cause {
     }
 }
 
+/// A link that delivers for a larger share of the time is full.
+pub const BUSY: f64 = 0.6;
+
+/// What a finding in the picture is called as a cause.
+#[must_use]
+pub const fn finding_cause(finding: Finding) -> Cause {
+    match finding {
+        Finding::Frozen => Cause::FrozenPicture,
+        Finding::Dark | Finding::Covered => Cause::DarkPicture,
+        Finding::WashedOut => Cause::WashedOut,
+        Finding::OutOfFocus => Cause::OutOfFocus,
+    }
+}
+
 /// The first rule that applies, from the path to this machine.
-fn strain(evidence: &Evidence) -> Option<Cause> {
+fn strain(evidence: &Evidence, limits: &Thresholds) -> Option<Cause> {
     let below = |share: Option<f64>, limit: f64| share.is_some_and(|share| share < limit);
+    let slowed = below(evidence.sent_of_declared, limits.slowed);
+    let slow_pace = below(evidence.pace, limits.slowed);
+    let late = evidence.path_delay.is_some_and(|delay| delay > limits.late);
+    let finding = evidence.finding.filter(|finding| limits.counts(*finding));
     [
-        (evidence.loss.is_some_and(|loss| loss >= STRAINED_LOSS), Cause::PacketLoss),
+        (evidence.loss.is_some_and(|loss| loss >= limits.loss), Cause::PacketLoss),
         (evidence.damaged, Cause::Damaged),
-        (below(evidence.sent_of_declared, SLOWED), Cause::CameraSlowed),
-        (evidence.path_delay.is_some_and(|delay| delay > LATE), Cause::Late),
-        (below(evidence.arrived_of_sent, ARRIVED_SHORT), Cause::Late),
-        (below(evidence.decoded_of_arrived, SHOWN_SHORT), Cause::MachineSlow),
-        (below(evidence.shown_of_decoded, SHOWN_SHORT), Cause::TerminalSlow),
+        // A link that is full delivers all the time, and what waits for it comes late.
+        (late && evidence.link_busy.is_some_and(|busy| busy > BUSY), Cause::TooHeavy),
+        // Where packets are lost, frames that are missing may have been sent.
+        (slowed && (slow_pace || evidence.loss.is_none_or(|loss| loss == 0.0)), Cause::CameraSlowed),
+        (late || evidence.too_late, Cause::Late),
+        (below(evidence.arrived_of_sent, limits.arrived), Cause::Late),
+        (below(evidence.decoded_of_arrived, limits.shown), Cause::MachineSlow),
+        (finding.is_some(), finding.map_or(Cause::DarkPicture, finding_cause)),
+        (below(evidence.shown_of_decoded, limits.shown), Cause::TerminalSlow),
     ]
     .into_iter()
     .find_map(|(applies, cause)| applies.then_some(cause))
@@ -241,11 +281,17 @@ mod tests {
         playing_for: Duration::from_secs(60),
         loss: Some(0.0),
         damaged: false,
+        too_late: false,
         sent_of_declared: Some(1.0),
+        slower_since: None,
+        regular_since: None,
+        pace: None,
         arrived_of_sent: Some(1.0),
         decoded_of_arrived: Some(1.0),
         shown_of_decoded: Some(1.0),
+        link_busy: None,
         path_delay: None,
+        finding: None,
     };
 
     #[test]
@@ -255,9 +301,20 @@ mod tests {
             (Evidence { sent_of_declared: Some(0.5), ..GOOD }, Cause::CameraSlowed),
             (Evidence { path_delay: Some(Duration::from_secs(2)), ..GOOD }, Cause::Late),
             (Evidence { arrived_of_sent: Some(0.5), ..GOOD }, Cause::Late),
+            (
+                Evidence { path_delay: Some(Duration::from_secs(2)), link_busy: Some(0.9), sent_of_declared: Some(0.5), ..GOOD },
+                Cause::TooHeavy,
+            ),
+            (
+                Evidence { path_delay: Some(Duration::from_secs(2)), sent_of_declared: Some(0.5), pace: Some(0.5), ..GOOD },
+                Cause::CameraSlowed,
+            ),
             (Evidence { decoded_of_arrived: Some(0.5), ..GOOD }, Cause::MachineSlow),
             (Evidence { shown_of_decoded: Some(0.3), ..GOOD }, Cause::TerminalSlow),
             (Evidence { damaged: true, ..GOOD }, Cause::Damaged),
+            (Evidence { finding: Some(Finding::Covered), ..GOOD }, Cause::DarkPicture),
+            (Evidence { finding: Some(Finding::WashedOut), shown_of_decoded: Some(0.1), ..GOOD }, Cause::WashedOut),
+            (Evidence { finding: Some(Finding::OutOfFocus), ..GOOD }, Cause::OutOfFocus),
         ] {
             let mut judge = Judge::default();
             let at = |ms| Mono::from_millis(ms);
@@ -265,6 +322,21 @@ mod tests {
             assert_eq!(judge.judge(at(1000), &SessionState::Playing, &evidence), (Verdict::Strained, Some(cause)));
             assert_eq!(judge.judge(at(2000), &SessionState::Playing, &GOOD).0, Verdict::Strained, "held");
             assert_eq!(judge.judge(at(5000), &SessionState::Playing, &GOOD), (Verdict::Steady, None));
+        }
+    }
+
+    #[test]
+    fn what_is_switched_off_or_allowed_for_a_camera_is_no_strain() {
+        let mut judge = Judge::default();
+        let frozen = Evidence { finding: Some(Finding::Frozen), ..GOOD };
+        assert_eq!(judge.judge(Mono::ZERO, &SessionState::Playing, &frozen), (Verdict::Stalled, Some(Cause::FrozenPicture)));
+        judge.thresholds.findings = [false; 5];
+        judge.thresholds.loss = 0.02;
+        for second in 0..10 {
+            let at = Mono::from_millis(second * 1000);
+            for evidence in [frozen, Evidence { finding: Some(Finding::Dark), loss: Some(0.01), ..GOOD }] {
+                assert_eq!(judge.judge(at, &SessionState::Playing, &evidence), (Verdict::Steady, None));
+            }
         }
     }
 

@@ -7,13 +7,13 @@ use lattice_core::receiver::Unit;
 use lattice_core::ts::Demux;
 use lattice_core::video::{AccessUnit, NalKind, annex_b};
 use lattice_core::video::{ColourMatrix, Parameters, VideoCodec};
-use lattice_media::{ColourDescription, FallbackDecoder, H264Decoder, LaneEvent, Planes, Pool, Scaler, Wanted};
+use lattice_media::{ColourDescription, FallbackDecoder, H264Decoder, LaneEvent, Planes, Pool, Scaler, Wanted, glance};
 use std::hint::black_box;
 use std::sync::mpsc::channel;
 use std::time::Instant;
 
 const TILE: Wanted =
-    Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: lattice_core::lattice::Aspect::Fit };
+    Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
 
 fn units() -> Vec<Vec<u8>> {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../fixtures/streams/h264_cbaseline_640x360_25.h264");
@@ -185,11 +185,28 @@ fn scale(criterion: &mut Criterion) {
     group.finish();
 }
 
+/// What is done with one picture a second of every stream that is looked at.
+fn look_at(criterion: &mut Criterion) {
+    let mut group = criterion.benchmark_group("look at a picture");
+    for (width, height) in [(640, 360), (1920, 1080)] {
+        let (luma, chroma) = (width * height, width / 2 * (height / 2));
+        let (y, u, v) = (noise(luma as u32), noise(chroma as u32), noise(chroma as u32));
+        let planes = Planes { width, height, y: &y, u: &u, v: &v, stride: width, chroma_stride: width / 2 };
+        group.bench_function(format!("bare: copy the planes of {width}x{height}"), |bencher| {
+            bencher.iter(|| black_box((y.clone(), u.clone(), v.clone())));
+        });
+        group.bench_function(format!("ours: glance at {width}x{height}"), |bencher| {
+            bencher.iter(|| glance(black_box(&planes), ColourDescription::default(), Mono::ZERO));
+        });
+    }
+    group.finish();
+}
+
 fn noise(count: u32) -> Vec<u8> {
     (0..count).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect()
 }
 
-criterion_group!(benches, decode, scale);
+criterion_group!(benches, decode, scale, look_at);
 
 /// `cargo bench -p lattice-media -- ratio` gives the ratio alone, all else the criterion groups.
 fn main() {

@@ -1,6 +1,7 @@
 //! One decoder per stream, served by a few workers; the newest picture wins.
 
 use crate::fallback::FallbackDecoder;
+use crate::glance::{glance, light};
 use crate::h264::{Decoded, H264Decoder};
 use crate::h265::H265Decoder;
 use crate::jpeg;
@@ -8,14 +9,16 @@ use crate::order::OwnPicture;
 use crate::picture::{ColourDescription, Condition, TilePicture};
 use crate::scale::Scaler;
 use crossbeam_channel::{Sender, unbounded};
-use lattice_core::Mono;
 use lattice_core::lattice::Aspect;
 use lattice_core::receiver::Unit;
+use lattice_core::sight::Glance;
 use lattice_core::video::{Parameters, VideoCodec};
+use lattice_core::{Mono, flash};
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
+use std::time::Duration;
 
 /// What a tile can show: the most pixels of its painter's grid, and how wide one is against its height.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -30,6 +33,8 @@ pub struct Wanted {
     pub step: (usize, usize),
     /// How the picture stands in it.
     pub aspect: Aspect,
+    /// A picture with fewer pixels is made as large; else it stays as it is, for whoever scales it later.
+    pub enlarge: bool,
 }
 
 impl Wanted {
@@ -37,6 +42,11 @@ impl Wanted {
     /// this one.
     #[must_use]
     pub fn scaled(&self, picture: (usize, usize)) -> (usize, usize) {
+        let (width, height) = self.scaled_to_room(picture);
+        if !self.enlarge && width > picture.0 && height > picture.1 { picture } else { (width, height) }
+    }
+
+    fn scaled_to_room(&self, picture: (usize, usize)) -> (usize, usize) {
         match self.aspect {
             Aspect::Fit => self.fit(picture),
             Aspect::Stretch => (self.width.max(1), self.height.max(1)),
@@ -91,6 +101,8 @@ pub enum LaneEvent {
     },
     /// The newest picture for the tile.
     Picture(Arc<TilePicture>),
+    /// The picture that was asked for to be kept: all of it, or scaled down to what was said.
+    Still(Arc<TilePicture>),
     /// The decoder refused a whole unit.
     Refused {
         /// Number of the access unit.
@@ -106,6 +118,17 @@ pub enum LaneEvent {
         /// How many.
         count: u64,
     },
+    /// A clean picture was looked at; one a second at most.
+    Glance(Arc<Glance>),
+    /// How bright the places of a clean picture are; of every one, while it was asked for.
+    Light {
+        /// Number of the access unit.
+        number: u64,
+        /// When it was decoded, and scaled if it was wanted.
+        at: Mono,
+        /// The places.
+        cells: Box<[u8; flash::CELLS]>,
+    },
 }
 
 /// Where a lane's reports go; called from a worker, so it must not block.
@@ -115,6 +138,8 @@ pub type Sink = Box<dyn Fn(LaneEvent) + Send + Sync>;
 /// that, or the bytes, the lane waits for the next keyframe.
 const MAX_UNITS: usize = 600;
 const MAX_BYTES: usize = 24 << 20;
+/// Pictures are looked at this often.
+const GLANCE_EVERY: Duration = Duration::from_secs(1);
 /// A watched lane with more units than this waiting, and a keyframe among them, skips to it.
 const BEHIND: usize = 12;
 
@@ -149,6 +174,10 @@ struct Inbox {
     needs_clean_point: bool,
     wanted: Option<Wanted>,
     choice: DamageChoice,
+    /// The brightness of every picture is wanted.
+    light: bool,
+    /// The next clean picture is wanted, within this size.
+    still: Option<(usize, usize)>,
     last_parameters: Option<(Form, u32, u32)>,
     closed: bool,
 }
@@ -161,6 +190,8 @@ struct Bench {
     recent: VecDeque<(u64, bool, ColourDescription)>,
     order: Order,
     trust: Trust,
+    /// When a picture was looked at last.
+    glanced: Option<Mono>,
 }
 
 /// The decoder of a stream, by its codec.
@@ -377,6 +408,17 @@ impl Lane {
         }
     }
 
+    /// Gives the next clean picture as a [`LaneEvent::Still`], scaled down with its aspect where it is larger than `most`.
+    /// Only a watched lane decodes any.
+    pub fn still(&self, most: (usize, usize)) {
+        lock(&self.shared.inbox).still = Some(most);
+    }
+
+    /// Whether to tell how bright each picture is.
+    pub fn tell_light(&self, wanted: bool) {
+        lock(&self.shared.inbox).light = wanted;
+    }
+
     /// What to do with damaged pictures.
     pub fn on_damage(&self, choice: DamageChoice) {
         lock(&self.shared.inbox).choice = choice;
@@ -414,20 +456,27 @@ fn serve(lane: &Arc<Shared>) {
         let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return };
         let jobs: Vec<Job> = inbox.jobs.drain(..).collect();
         inbox.bytes = 0;
-        let choice = inbox.choice;
+        let looks = Looks { choice: inbox.choice, light: inbox.light };
         drop(inbox);
         if jobs.is_empty() {
             return;
         }
         let last = jobs.len() - 1;
         for (index, job) in jobs.into_iter().enumerate() {
-            decode_one(lane, &mut bench, &job, wanted, choice, index == last);
+            decode_one(lane, &mut bench, &job, wanted, looks, index == last);
         }
     }
 }
 
-fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choice: DamageChoice, newest: bool) {
-    let Bench { decoder, scaler, recent, order, trust } = bench;
+/// What is done with pictures beside scaling them.
+#[derive(Debug, Clone, Copy)]
+struct Looks {
+    choice: DamageChoice,
+    light: bool,
+}
+
+fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks: Looks, newest: bool) {
+    let Bench { decoder, scaler, recent, order, trust, glanced } = bench;
     if job.new_parameters {
         // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
         *decoder = None;
@@ -448,7 +497,7 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, choic
     recent.push_back((job.number, job.displayable, job.colour));
     let at_once = order.on_unit(job.bipredictive);
     trust.on_unit(job);
-    let mut painter = Painter { lane, recent, trust, wanted, choice, newest };
+    let mut painter = Painter { lane, recent, trust, glanced, wanted, looks, newest };
     let refused = match codec {
         AnyDecoder::H264(codec) => decode_h264(codec, job, at_once, &mut painter, scaler),
         AnyDecoder::H265(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, &job.data)),
@@ -492,8 +541,9 @@ struct Painter<'a> {
     lane: &'a Shared,
     recent: &'a VecDeque<(u64, bool, ColourDescription)>,
     trust: &'a mut Trust,
+    glanced: &'a mut Option<Mono>,
     wanted: Wanted,
-    choice: DamageChoice,
+    looks: Looks,
     newest: bool,
 }
 
@@ -524,7 +574,7 @@ impl Painter<'_> {
         if concealed {
             (self.lane.sink)(LaneEvent::Concealed { number: decoded.number });
         }
-        let shown = self.newest && (!damaged || self.choice == DamageChoice::Show);
+        let shown = self.newest && (!damaged || self.looks.choice == DamageChoice::Show);
         let picture = shown.then(|| {
             let source = (decoded.planes.width, decoded.planes.height);
             let (width, height) = self.wanted.scaled(source);
@@ -535,6 +585,29 @@ impl Painter<'_> {
         });
         let at = picture.as_ref().map_or_else(self.lane.now, |picture| picture.ready);
         (self.lane.sink)(LaneEvent::Decoded { number: decoded.number, at, damaged });
+        let still = if damaged { None } else { lock(&self.lane.inbox).still.take() };
+        if let Some((width, height)) = still {
+            let source = (decoded.planes.width, decoded.planes.height);
+            let aspect = Aspect::Fit;
+            let room = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false };
+            let (width, height) = room.scaled(source);
+            let (mut rgb, condition) = (Vec::new(), Condition::Clean);
+            Scaler::default().scale(&decoded.planes, colour, width, height, &mut rgb);
+            let picture = TilePicture { number: decoded.number, width, height, rgb, source, condition, ready: at };
+            (self.lane.sink)(LaneEvent::Still(Arc::new(picture)));
+        }
+        if self.looks.light
+            && !damaged
+            && let Some(cells) = light(&decoded.planes)
+        {
+            (self.lane.sink)(LaneEvent::Light { number: decoded.number, at, cells });
+        }
+        if !damaged && self.glanced.is_none_or(|before| at.since(before) >= GLANCE_EVERY) {
+            *self.glanced = Some(at);
+            if let Some(glance) = glance(&decoded.planes, colour, at) {
+                (self.lane.sink)(LaneEvent::Glance(Arc::new(glance)));
+            }
+        }
         if let Some(picture) = picture.filter(|picture| !picture.rgb.is_empty()) {
             (self.lane.sink)(LaneEvent::Picture(Arc::new(picture)));
         }
@@ -547,11 +620,11 @@ mod tests {
 
     #[test]
     fn pictures_keep_their_aspect_in_any_tile() {
-        let quadrants = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: Aspect::Fit };
+        let quadrants = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: Aspect::Fit, enlarge: true };
         assert_eq!(quadrants.fit((640, 360)), (156, 44));
-        let halves = Wanted { width: 40, height: 60, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit };
+        let halves = Wanted { width: 40, height: 60, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit, enlarge: true };
         assert_eq!(halves.fit((1280, 720)), (40, 22));
-        let tiny = Wanted { width: 1, height: 2, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit };
+        let tiny = Wanted { width: 1, height: 2, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit, enlarge: true };
         assert_eq!(tiny.fit((640, 360)), (1, 2));
     }
 }

@@ -8,6 +8,7 @@
 
 mod colour;
 mod fallback;
+mod glance;
 mod h264;
 mod h265;
 mod jpeg;
@@ -18,6 +19,7 @@ mod scale;
 mod speed;
 
 pub use fallback::{FallbackDecoder, RefusedByFallback};
+pub use glance::{glance, light};
 pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
 pub use lane::{DamageChoice, Lane, LaneEvent, Pool, Sink, Wanted};
 pub use order::OwnPicture;

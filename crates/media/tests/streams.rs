@@ -64,7 +64,7 @@ fn parameters(codec: VideoCodec, (width, height): (u32, u32)) -> Parameters {
 }
 
 const SMALL: Wanted =
-    Wanted { width: 80, height: 45, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit };
+    Wanted { width: 80, height: 45, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
 
 fn lane(pool: &Pool) -> (Lane, Receiver<LaneEvent>) {
     let (sender, receiver) = channel();
@@ -153,6 +153,7 @@ fn an_unwatched_lane_decodes_nothing_and_catches_up_at_once() {
             false
         }
         LaneEvent::Picture(picture) => picture.number == 89,
+        LaneEvent::Glance(_) => false,
         other => panic!("{other:?}"),
     });
     assert_eq!(decoded, 40, "from the last keyframe on, at 50");

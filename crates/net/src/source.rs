@@ -9,11 +9,14 @@ use crate::pictures::fetch;
 use crate::play::{Play, attempt};
 use lattice_core::backoff::Backoff;
 use lattice_core::clock::Told;
-use lattice_core::meter::{Figures, Meter};
+use lattice_core::flash::CELLS;
+use lattice_core::meter::{Figures, FlashStep, Meter};
 use lattice_core::playout::Playout;
 use lattice_core::receiver::{Receiver, Unit};
 use lattice_core::rtp::Ssrc;
+use lattice_core::sight::Glance;
 use lattice_core::srtp::MasterKey;
+use lattice_core::thresholds::Thresholds;
 use lattice_core::verdict::SessionState;
 use lattice_core::video::Parameters;
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
@@ -101,7 +104,7 @@ pub enum Command {
 }
 
 /// What the stations after the receiver saw.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Station {
     /// A picture came out of the decoder.
     Decoded {
@@ -141,6 +144,21 @@ pub enum Station {
     },
     /// When units go on to the decoder from now on.
     Playout(Playout),
+    /// A picture was looked at.
+    Glance(Arc<Glance>),
+    /// From where on figures are a strain.
+    Thresholds(Thresholds),
+    /// A step of a flash probe.
+    Flash(FlashStep),
+    /// How bright a picture's places are.
+    Light {
+        /// Number of its access unit.
+        number: u64,
+        /// When it was decoded.
+        at: Mono,
+        /// The places.
+        cells: Box<[u8; CELLS]>,
+    },
 }
 
 /// Takes access units; called from the receiving task, so it must not block.
@@ -430,6 +448,10 @@ impl Driver {
                 Station::Visible(visible) => meter.on_visible(clock::now(), visible),
                 Station::Clock(told) => meter.on_clock_told(told),
                 Station::Released { number, at } => meter.on_released(number, at),
+                Station::Glance(glance) => meter.on_glance(glance),
+                Station::Thresholds(thresholds) => meter.set_thresholds(thresholds),
+                Station::Flash(step) => meter.on_flash(clock::now(), step),
+                Station::Light { number, at, cells } => meter.on_light(number, at, cells),
                 Station::Playout(playout) => {
                     meter.set_playout(playout);
                     if let Some(outlet) = &self.outlet {

@@ -2,7 +2,8 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use lattice_core::event::{Confidence, Event as Happened, EventKind};
-use lattice_core::meter::{DropoutKind, Figures, LatencyBasis};
+use lattice_core::flash::Pattern;
+use lattice_core::meter::{DropoutKind, Figures, FlashStep, LatencyBasis};
 use lattice_core::playout::Playout;
 use lattice_core::rtsp::DigestAlgorithm;
 use lattice_core::srtp::MasterKey;
@@ -10,7 +11,10 @@ use lattice_core::verdict::SessionState;
 use lattice_core::{Cause, Transport, TransportChoice, Verdict};
 use lattice_media::{LaneEvent, Pool, Wanted};
 use lattice_net::{Command, Fingerprint, Runtime, Source, SourceConfig, Station, Trust, clock};
-use lattice_sim::{Camera, CameraSpec, Encryption, Event, Fault, Log, Port, Record, Role, SignIn, read_block_code, tarnhithe};
+use lattice_sim::{
+    Camera, CameraSpec, DESK_BEFORE_STAMP, Encryption, Event, Fault, Log, Port, Record, Role, SignIn, control_desk,
+    read_block_code, tarnhithe,
+};
 use std::io::{Read as _, Write as _};
 use std::sync::{Arc, Condvar, Mutex};
 use std::time::{Duration, Instant};
@@ -38,7 +42,7 @@ impl Drop for Place {
 
 /// One camera of the port with small, cheap streams, on a runtime of its own.
 struct Rig {
-    _port: Port,
+    port: Port,
     camera: Camera,
     log: Log,
     runtime: Runtime,
@@ -58,7 +62,7 @@ fn rig(change: impl FnOnce(&mut CameraSpec)) -> Rig {
     let log = Log::in_memory();
     let port = sim.block_on(Port::start(vec![spec], log.clone())).unwrap();
     let camera = port.cameras()[0].clone();
-    Rig { _port: port, camera, log, runtime: Runtime::start().unwrap(), _sim: sim, _place: place }
+    Rig { port, camera, log, runtime: Runtime::start().unwrap(), _sim: sim, _place: place }
 }
 
 impl Rig {
@@ -169,6 +173,7 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
                 let _ = stations.try_send(Station::Decoded { number, at, damaged });
             }
         }
+        LaneEvent::Glance(_) => {}
         other => panic!("{other:?}"),
     }));
     lane.want(Some(Wanted {
@@ -177,6 +182,7 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
         pixel_aspect: 1.0,
         step: (1, 1),
         aspect: lattice_core::lattice::Aspect::Fit,
+        enlarge: true,
     }));
     let sink = Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| {
         lane.push(unit, parameters);
@@ -201,6 +207,64 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
     truth.sort_unstable();
     let (median, p50) = (truth[truth.len() / 2], figures.latency.unwrap().total.p50.as_micros() as i64);
     assert!((median - p50).abs() < 15_000, "true median {median} us, measured {p50} us");
+}
+
+#[test]
+fn flashes_tell_what_a_camera_takes_before_it_stamps_its_pictures() {
+    let rig = rig(|spec| {
+        let desk = control_desk(0);
+        (spec.view, spec.screen) = (desk.view, desk.screen);
+    });
+    let stations = Arc::new(std::sync::OnceLock::<tokio::sync::mpsc::Sender<Station>>::new());
+    let reports = stations.clone();
+    let pool = Pool::new(1, clock::now);
+    let tell = move |station| {
+        if let Some(stations) = reports.get() {
+            let _ = stations.try_send(station);
+        }
+    };
+    let lane = pool.lane(Box::new(move |event| match event {
+        LaneEvent::Decoded { number, at, damaged } => tell(Station::Decoded { number, at, damaged }),
+        LaneEvent::Light { number, at, cells } => tell(Station::Light { number, at, cells }),
+        _ => {}
+    }));
+    let aspect = lattice_core::lattice::Aspect::Fit;
+    lane.want(Some(Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: true }));
+    lane.tell_light(true);
+    let sink = Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| lane.push(unit, parameters));
+    let config = SourceConfig::new(rig.camera.url(Role::Sub).parse().unwrap(), TransportChoice::Udp);
+    let source = Source::open(rig.runtime.handle(), config, Some(sink));
+    stations.set(source.stations()).unwrap();
+    let by_clock =
+        wait(&source, "on its clock", 30, |f| f.frames.decoded > 50 && f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock));
+    let flash = |step| source.stations().blocking_send(Station::Flash(step)).unwrap();
+    let pattern = Pattern::new(5, Duration::from_millis(40));
+    flash(FlashStep::Begin);
+    let (began, mut since) = (clock::now(), Duration::ZERO);
+    while let Some(next) = pattern.next(since) {
+        std::thread::sleep((began + next).since(clock::now()));
+        let lit = pattern.lit(next);
+        rig.port.light(lit);
+        flash(FlashStep::Light { at: clock::now(), lit });
+        since = next;
+    }
+    wait(&source, "the last flash", 20, |f| {
+        f.flash
+            .as_ref()
+            .is_some_and(|flash| flash.flashes.len() == 10 && flash.flashes.iter().all(|one| one.seen_after.is_some()))
+    });
+    flash(FlashStep::End);
+    let figures = wait(&source, "on flashes", 10, |f| f.latency.is_some_and(|l| l.basis == LatencyBasis::Flash));
+    let reading = figures.flash.clone().unwrap();
+    // The stand-in's log is not needed for this one: it takes so long by itself, on whatever machine.
+    let (before_stamp, error) = reading.before_stamp.unwrap();
+    let off = (before_stamp - DESK_BEFORE_STAMP.as_micros() as i64).unsigned_abs();
+    assert!(Duration::from_micros(off) <= error + Duration::from_millis(2) && off <= 25_000, "{before_stamp} \u{b1}{error:?}");
+    let (whole, clock) = (figures.latency.unwrap(), by_clock.latency.unwrap());
+    assert!(whole.total.p50 > clock.total.p50 + DESK_BEFORE_STAMP / 2, "{whole:?} {clock:?}");
+    // Forgotten, it is on the clock again.
+    flash(FlashStep::Forget);
+    wait(&source, "back on its clock", 10, |f| f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock) && f.flash.is_none());
 }
 
 #[track_caller]
@@ -350,7 +414,7 @@ fn streams_of_unlike_paths_are_aligned_to_the_slowest() {
     }
     // Without a buffer what waits goes on, and the next at once.
     assert!(quick.stations().try_send(Station::Playout(Playout::AtOnce)).is_ok());
-    wait(&quick, "at once", 30, |f| f.latency.is_some_and(|latency| latency.buffer.p95 < Duration::from_millis(30)));
+    wait(&quick, "at once", 60, |f| f.latency.is_some_and(|latency| latency.buffer.p50 < Duration::from_millis(30)));
     assert_eq!(quick.figures().arrival, None);
 }
 
@@ -395,7 +459,8 @@ fn the_session_is_kept_alive_past_its_time_out() {
     let figures = source.figures();
     // A busy machine slows the stand-in down: the session is what must live.
     let alive = matches!(figures.verdict, Verdict::Steady | Verdict::Strained) && figures.session == SessionState::Playing;
-    assert!(figures.dropouts.is_empty() && alive, "{figures:?}");
+    let ended = figures.dropouts.iter().any(|dropout| dropout.kind == DropoutKind::Outage);
+    assert!(!ended && alive, "{figures:?}");
 }
 
 #[test]

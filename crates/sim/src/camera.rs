@@ -1,7 +1,8 @@
 //! One camera: what it is, what runs of it, what goes wrong with it.
 
 use crate::device::DeviceSpec;
-use crate::fault::Fault;
+use crate::fault::{Fault, PictureFault};
+use crate::light::Light;
 use crate::log::{Event, Log, Record};
 use crate::pusher::push;
 use crate::scene::View;
@@ -122,6 +123,8 @@ pub struct CameraSpec {
     pub replays: bool,
     /// Names of a recorder's channels.
     pub channel_names: Vec<String>,
+    /// The operator's screen, where it looks at that.
+    pub screen: Option<Light>,
 }
 
 /// What is wrong at a moment.
@@ -132,6 +135,10 @@ pub(crate) struct Trouble {
     pub loss: f64,
     pub delay: Option<(Duration, Duration)>,
     pub pace: f64,
+    /// Bits a second that the link carries.
+    pub throttle: Option<f64>,
+    pub picture: Option<PictureFault>,
+    pub size: Option<(usize, usize)>,
 }
 
 /// A running camera; cheap to clone.
@@ -216,14 +223,28 @@ impl Faults {
         let mut active = self.active.lock().unwrap_or_else(PoisonError::into_inner);
         let now = Instant::now();
         active.retain(|(_, until)| now < *until);
-        let mut trouble = Trouble { cut: false, stalled: false, loss: 0.0, delay: None, pace: 1.0 };
-        for (fault, _) in active.iter() {
+        Trouble::of(active.iter().map(|(fault, _)| fault))
+    }
+}
+
+impl Trouble {
+    /// What these faults come to.
+    pub fn of<'a>(faults: impl Iterator<Item = &'a Fault>) -> Self {
+        let mut trouble =
+            Trouble { cut: false, stalled: false, loss: 0.0, delay: None, pace: 1.0, throttle: None, picture: None, size: None };
+        for fault in faults {
             match *fault {
                 Fault::Cut { .. } => trouble.cut = true,
                 Fault::Stall { .. } => trouble.stalled = true,
                 Fault::Loss { share, .. } => trouble.loss = share,
                 Fault::Delay { base, jitter, .. } => trouble.delay = Some((base, jitter)),
-                Fault::Slow { share, .. } => trouble.pace = share,
+                Fault::Slow { share, .. } => trouble.pace *= share,
+                Fault::Throttle { bits, .. } => trouble.throttle = Some(bits),
+                Fault::Size { width, height, .. } => trouble.size = Some((width, height)),
+                Fault::Picture { how, .. } => {
+                    trouble.picture = Some(how);
+                    trouble.pace *= if how == PictureFault::Night { 0.5 } else { 1.0 };
+                }
                 Fault::Move { .. } | Fault::Push { .. } => {}
             }
         }

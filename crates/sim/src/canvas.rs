@@ -72,6 +72,37 @@ impl Canvas {
         self.clone_from(other);
     }
 
+    /// Every luma value by a function of it.
+    pub(crate) fn each_luma(&mut self, of: impl Fn(u8) -> u8) {
+        self.y.iter_mut().for_each(|value| *value = of(*value));
+    }
+
+    /// Every chroma value by a function of it.
+    pub(crate) fn each_chroma(&mut self, of: impl Fn(u8) -> u8) {
+        self.u.iter_mut().chain(&mut self.v).for_each(|value| *value = of(*value));
+    }
+
+    /// Each luma value becomes the mean of those within `side` / 2 in its row, then in its column.
+    pub(crate) fn blur(&mut self, side: usize) {
+        let (reach, mut line) = (side / 2, Vec::new());
+        for (lines, length, step, next) in [(self.height, self.width, 1, self.width), (self.width, self.height, self.width, 1)] {
+            for first in (0..lines).map(|index| index * next) {
+                line.clear();
+                line.extend((0..length).map(|n| u32::from(self.y[first + n * step])));
+                let mut sum: u32 = line.iter().take(reach).sum();
+                for n in 0..length {
+                    sum += line.get(n + reach).copied().unwrap_or(0);
+                    let from = n.saturating_sub(reach);
+                    let count = (n + reach + 1).min(length) - from;
+                    self.y[first + n * step] = (sum / count as u32) as u8;
+                    if n >= reach {
+                        sum -= line[from];
+                    }
+                }
+            }
+        }
+    }
+
     fn pixels(&self, x: f32, y: f32) -> (i32, i32) {
         ((x * self.width as f32 / UNITS.0).round() as i32, (y * self.height as f32 / UNITS.1).round() as i32)
     }

@@ -128,7 +128,7 @@ const STILL_NONCE: &str = "74617261";
 fn still(camera: &Shared, number: u32) -> Vec<u8> {
     let spec = camera.spec.streams.iter().find(|stream| stream.role == Role::Sub).or(camera.spec.streams.first());
     let (width, height) = spec.map_or((320, 180), |spec| (spec.width, spec.height));
-    let mut scene = Scene::new(camera.spec.view, &camera.spec.name, width, height);
+    let mut scene = Scene::new(camera.spec.view, &camera.spec.name, width, height, camera.spec.screen.clone());
     let canvas = scene.draw(unix_micros(), number);
     let (y, (u, v)) = (canvas.luma(), canvas.chroma());
     let mut pixels = Vec::with_capacity(width * height * 3);

@@ -40,6 +40,30 @@ pub enum Fault {
         /// How long.
         lasting: Duration,
     },
+    /// The picture itself goes wrong, or changes.
+    Picture {
+        /// How.
+        how: PictureFault,
+        /// How long.
+        lasting: Duration,
+    },
+    /// The link to each viewer carries no more than this: packets queue, and over UDP those that would wait longer than
+    /// half a second are dropped.
+    Throttle {
+        /// Bits a second.
+        bits: f64,
+        /// How long.
+        lasting: Duration,
+    },
+    /// The camera sends another picture size.
+    Size {
+        /// Pixels across.
+        width: usize,
+        /// Pixels down.
+        height: usize,
+        /// How long.
+        lasting: Duration,
+    },
     /// The camera pushes its sub stream as MPEG-TS.
     Push {
         /// Where.
@@ -56,6 +80,41 @@ pub enum Fault {
     },
 }
 
+/// What is wrong with a picture, or other than usual.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PictureFault {
+    /// The same picture is sent again and again.
+    Freeze,
+    /// No light.
+    Dark,
+    /// A lamp into the lens.
+    Glare,
+    /// Something even and bright before the lens.
+    Cover,
+    /// Out of focus.
+    Blur,
+    /// Night mode: no colour, and half the frames.
+    Night,
+}
+
+impl PictureFault {
+    /// All of them.
+    pub const ALL: [Self; 6] = [Self::Freeze, Self::Dark, Self::Glare, Self::Cover, Self::Blur, Self::Night];
+
+    /// Its one-word name.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Freeze => "freeze",
+            Self::Dark => "dark",
+            Self::Glare => "glare",
+            Self::Cover => "cover",
+            Self::Blur => "blur",
+            Self::Night => "night",
+        }
+    }
+}
+
 impl Fault {
     /// How long it lasts.
     #[must_use]
@@ -66,6 +125,9 @@ impl Fault {
             | Self::Loss { lasting, .. }
             | Self::Delay { lasting, .. }
             | Self::Slow { lasting, .. }
+            | Self::Picture { lasting, .. }
+            | Self::Throttle { lasting, .. }
+            | Self::Size { lasting, .. }
             | Self::Push { lasting, .. } => *lasting,
             Self::Move { .. } => Duration::ZERO,
         }
@@ -80,6 +142,9 @@ impl Fault {
             Self::Loss { .. } => "loss",
             Self::Delay { .. } => "delay",
             Self::Slow { .. } => "slow",
+            Self::Picture { how, .. } => how.word(),
+            Self::Throttle { .. } => "throttle",
+            Self::Size { .. } => "size",
             Self::Move { .. } => "move",
             Self::Push { .. } => "push",
         }
@@ -89,7 +154,7 @@ impl Fault {
 /// Why a fault could not be understood.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
+    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, throttle KBIT_S SECONDS, size WIDTH HEIGHT SECONDS, freeze|dark|glare|cover|blur|night SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
 )]
 pub struct FaultParseError(pub String);
 
@@ -127,6 +192,14 @@ impl FromStr for Fault {
             ("slow", [share, s]) if *share > 0.0 && *share <= 100.0 => {
                 Ok(Self::Slow { share: share / 100.0, lasting: seconds(*s) })
             }
+            ("throttle", [kbits, s]) if *kbits >= 1.0 => Ok(Self::Throttle { bits: kbits * 1e3, lasting: seconds(*s) }),
+            ("size", [width, height, s]) if (64.0..=4096.0).contains(width) && (64.0..=4096.0).contains(height) => {
+                Ok(Self::Size { width: *width as usize & !1, height: *height as usize & !1, lasting: seconds(*s) })
+            }
+            (word, [s]) => {
+                let how = PictureFault::ALL.into_iter().find(|how| how.word() == word).ok_or_else(error)?;
+                Ok(Self::Picture { how, lasting: seconds(*s) })
+            }
             _ => Err(error()),
         }
     }
@@ -139,6 +212,9 @@ mod tests {
     #[test]
     fn orders_are_understood_or_explained() {
         assert_eq!("cut 2.5".parse(), Ok(Fault::Cut { lasting: Duration::from_millis(2500) }));
+        let how = PictureFault::Freeze;
+        assert_eq!("freeze 4".parse(), Ok(Fault::Picture { how, lasting: Duration::from_secs(4) }));
+        assert_eq!("size 321 180 4".parse(), Ok(Fault::Size { width: 320, height: 180, lasting: Duration::from_secs(4) }));
         assert_eq!("loss 3 10".parse(), Ok(Fault::Loss { share: 0.03, lasting: Duration::from_secs(10) }));
         for bad in [
             "",
@@ -148,6 +224,8 @@ mod tests {
             "loss 200 1",
             "slow 0 1",
             "melt 1",
+            "size 1 1 4",
+            "throttle 0 4",
             "stall NaN",
             "move",
             "move 192.0.2.1",

@@ -24,7 +24,14 @@ pub struct Pacer {
     waiting: BTreeMap<(Instant, u64), Vec<u8>>,
     pushed: u64,
     last_due: Instant,
+    /// When a throttled link has carried what was given to it.
+    link_free: Instant,
 }
+
+/// A throttled link drops what would wait for longer, where nothing keeps it.
+const QUEUE: Duration = Duration::from_millis(500);
+/// A camera that still has so much to send to a viewer makes no more frames for it.
+const BACKLOG: Duration = Duration::from_secs(3);
 
 impl Pacer {
     /// `keeps_order` for TCP, where a delayed packet delays those behind it.
@@ -41,6 +48,7 @@ impl Pacer {
             waiting: BTreeMap::new(),
             pushed: 0,
             last_due: Instant::now(),
+            link_free: Instant::now(),
         }
     }
 
@@ -73,7 +81,16 @@ impl Pacer {
             }
             let mut bytes = Vec::with_capacity(payload.len() + 12);
             packet.emit(&mut bytes);
-            let due = now + self.lateness(trouble);
+            let mut due = now + self.lateness(trouble);
+            if let Some(bits) = trouble.throttle {
+                let from = self.link_free.max(now);
+                if !self.keeps_order && from - now > QUEUE {
+                    dropped += 1;
+                    continue;
+                }
+                self.link_free = from + Duration::from_secs_f64(bytes.len() as f64 * 8.0 / bits);
+                due = due.max(self.link_free);
+            }
             let due = if self.keeps_order { due.max(self.last_due) } else { due };
             self.last_due = due;
             self.pushed += 1;
@@ -91,6 +108,11 @@ impl Pacer {
     pub fn pop(&mut self, now: Instant) -> Option<Vec<u8>> {
         let entry = self.waiting.first_entry()?;
         (entry.key().0 <= now).then(|| entry.remove())
+    }
+
+    /// There is so much still to be sent that another frame makes no sense.
+    pub fn is_choked(&self, now: Instant) -> bool {
+        self.link_free > now + BACKLOG
     }
 
     /// When the next packet is due.

@@ -2,6 +2,7 @@
 
 use crate::camera::{Camera, CameraSpec, Faults, Role, Shared, SignIn, StreamSpec};
 use crate::device::DeviceSpec;
+use crate::light::Light;
 use crate::log::Log;
 use crate::scene::View;
 use crate::video::VideoStream;
@@ -67,6 +68,12 @@ impl Port {
             servers.spawn(discovery::serve(found));
         }
         Ok(Self { cameras, _servers: servers })
+    }
+
+    /// The operator's screen turns light or dark: cameras that look at it see it.
+    pub fn light(&self, lit: bool) {
+        let screens = self.cameras.iter().filter_map(|camera| camera.spec().screen.as_ref());
+        screens.for_each(|screen| screen.set(lit));
     }
 
     /// The cameras, in the order they were given.
@@ -138,6 +145,7 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
         }),
         replays: false,
         channel_names: Vec::new(),
+        screen: None,
     }
 }
 
@@ -201,6 +209,22 @@ pub fn tarnhithe(port: u16) -> Vec<CameraSpec> {
         CameraSpec { streams: larger, ..camera(13, "Car lane 2", View::CarLane, port) },
         CameraSpec { sign_in: Some(keeper()), ..camera(14, "Fuel quay", View::FuelQuay, port) },
     ]
+}
+
+/// From the light on its sensor to the stamp on its picture, of the camera that looks at the desk.
+pub const DESK_BEFORE_STAMP: Duration = Duration::from_millis(80);
+
+/// The camera that looks at the operator's screen, at 127.77.1.1: it is told when that turns light
+/// ([`crate::Port::light`]), and stamps its pictures [`DESK_BEFORE_STAMP`] late, as cameras do. No device service, no
+/// sign-in.
+#[must_use]
+pub fn control_desk(port: u16) -> CameraSpec {
+    CameraSpec {
+        address: IpAddr::V4(Ipv4Addr::new(127, 77, 1, 1)),
+        device: None,
+        screen: Some(Light::new(DESK_BEFORE_STAMP)),
+        ..camera(1, "Control desk", View::Desk, port)
+    }
 }
 
 /// The whole port: the four, those with something the matter, a recorder with eight channels, and plain ones that

@@ -1,7 +1,10 @@
-//! Four views of the port, each moving by the clock alone: the same time draws the same picture.
+//! Views of the port, each moving by the clock alone: the same time draws the same picture. What the operator's screen
+//! shows is the one thing from outside.
 
 use crate::block_code;
 use crate::canvas::{Canvas, Colour};
+use crate::fault::PictureFault;
+use crate::light::Light;
 
 /// What a camera looks at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -14,6 +17,8 @@ pub enum View {
     CarLane,
     /// The fuel quay at night, in rain.
     FuelQuay,
+    /// The operator's desk with the screen on it.
+    Desk,
 }
 
 const SKY: Colour = Colour::rgb(150, 176, 196);
@@ -35,21 +40,26 @@ pub struct Scene {
     name: String,
     background: Canvas,
     canvas: Canvas,
+    /// Something was drawn that can freeze.
+    drawn: bool,
+    /// The screen on the desk.
+    screen: Option<Light>,
 }
 
 impl Scene {
     /// Prepares what does not move.
     #[must_use]
-    pub fn new(view: View, name: &str, width: usize, height: usize) -> Self {
+    pub fn new(view: View, name: &str, width: usize, height: usize, screen: Option<Light>) -> Self {
         let mut background = Canvas::new(width, height);
         match view {
             View::Slipway => slipway(&mut background),
             View::LockGate => lock(&mut background),
             View::CarLane => lanes(&mut background),
             View::FuelQuay => fuel_quay(&mut background),
+            View::Desk => desk(&mut background),
         }
         let canvas = background.clone();
-        Self { view, name: name.to_owned(), background, canvas }
+        Self { view, name: name.to_owned(), background, canvas, drawn: false, screen }
     }
 
     /// Draws the picture of a moment (microseconds since the Unix epoch) with its frame number.
@@ -82,10 +92,72 @@ impl Scene {
                 people(c, t, 690.0, 2, AMBER);
                 rain(c, number);
             }
+            View::Desk => {
+                let lit = self.screen.as_ref().is_some_and(|screen| screen.in_picture(unix_micros));
+                screen_on_desk(c, lit, t);
+            }
         }
         stamp_clock(c, &self.name, unix_micros);
         block_code::stamp(c, number);
         &self.canvas
+    }
+
+    /// The same through a lens or sensor in trouble; a frozen one gives what was drawn before.
+    pub(crate) fn draw_in_trouble(&mut self, unix_micros: i64, number: u32, how: Option<PictureFault>) -> &Canvas {
+        if how == Some(PictureFault::Freeze) && self.drawn {
+            return &self.canvas;
+        }
+        self.drawn = true;
+        self.draw(unix_micros, number);
+        let c = &mut self.canvas;
+        match how {
+            None | Some(PictureFault::Freeze) => {}
+            Some(PictureFault::Dark) => {
+                c.each_luma(|value| 16 + (value.saturating_sub(16)) / 24);
+                c.each_chroma(|value| (128 + (i32::from(value) - 128) / 24) as u8);
+            }
+            Some(PictureFault::Glare) => {
+                c.each_luma(|value| 235 - (235 - value.min(235)) / 16);
+                c.each_chroma(|value| (128 + (i32::from(value) - 128) / 16) as u8);
+            }
+            Some(PictureFault::Cover) => {
+                c.each_luma(|value| 110 + value / 64);
+                c.each_chroma(|_| 132);
+            }
+            Some(PictureFault::Blur) => {
+                let side = c.size().0 / 40;
+                c.blur(side);
+                c.blur(side);
+            }
+            Some(PictureFault::Night) => c.each_chroma(|_| 128),
+        }
+        c
+    }
+}
+
+fn desk(c: &mut Canvas) {
+    c.rect(0.0, 0.0, 1600.0, 900.0, Colour::rgb(44, 46, 52));
+    c.rect(60.0, 60.0, 240.0, 330.0, Colour::rgb(22, 30, 44)); // the window, at night
+    c.rect(180.0, 60.0, 8.0, 330.0, TIMBER);
+    c.trapezoid(680.0, (140.0, 1460.0), 900.0, (-100.0, 1700.0), TIMBER);
+    c.rect(1460.0, 520.0, 70.0, 90.0, RUST); // a mug
+    c.rect(390.0, 120.0, 920.0, 540.0, DARK); // the screen's frame
+    c.rect(790.0, 660.0, 120.0, 60.0, DARK);
+}
+
+/// The screen with six tiles on it, or all light; the desk before it catches some.
+fn screen_on_desk(c: &mut Canvas, lit: bool, t: f32) {
+    if lit {
+        c.rect(410.0, 140.0, 880.0, 500.0, Colour::rgb(250, 246, 232));
+        c.trapezoid(700.0, (460.0, 1240.0), 860.0, (340.0, 1360.0), Colour::rgb(150, 130, 104));
+        return;
+    }
+    c.rect(410.0, 140.0, 880.0, 500.0, Colour::rgb(20, 16, 12));
+    for n in 0..6u8 {
+        let (x, y) = (430.0 + f32::from(n % 3) * 290.0, 160.0 + f32::from(n / 3) * 240.0);
+        c.rect(x, y, 260.0, 170.0, Colour::rgb(44, 52, 56));
+        c.rect(x + (t / 9.0 + f32::from(n) * 0.3).fract() * 220.0, y + 100.0, 40.0, 16.0, CONCRETE);
+        c.rect(x, y + 182.0, 150.0, 8.0, AMBER);
     }
 }
 
@@ -253,7 +325,7 @@ mod tests {
 
     #[test]
     fn views_differ_move_and_repeat_exactly() {
-        let picture = |view, at: i64| Scene::new(view, "x", 320, 180).draw(at, 7).luma().to_vec();
+        let picture = |view, at: i64| Scene::new(view, "x", 320, 180, None).draw(at, 7).luma().to_vec();
         let all = [View::Slipway, View::LockGate, View::CarLane, View::FuelQuay];
         for view in all {
             assert_eq!(picture(view, 5_000_000), picture(view, 5_000_000));

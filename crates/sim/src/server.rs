@@ -366,6 +366,7 @@ impl Connection {
         };
         let trouble = self.camera.faults.now();
         session.await_keyframe &= !frame.keyframe;
+        session.await_keyframe |= session.pacer.is_choked(Instant::now());
         if frame.stalled || session.await_keyframe {
             let number = frame.number;
             self.log(&stream, Event::FrameNotSent { number });

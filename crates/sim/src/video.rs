@@ -32,14 +32,14 @@ pub(crate) struct CodedFrame {
 }
 
 /// A clip that many cameras replay: encoded once.
-struct Clip {
-    frames: Vec<ClipFrame>,
+pub(crate) struct Clip {
+    pub frames: Vec<ClipFrame>,
 }
 
-struct ClipFrame {
-    keyframe: bool,
-    payloads: Arc<Vec<Vec<u8>>>,
-    bytes: Arc<Vec<u8>>,
+pub(crate) struct ClipFrame {
+    pub keyframe: bool,
+    pub payloads: Arc<Vec<Vec<u8>>>,
+    pub bytes: Arc<Vec<u8>>,
 }
 
 /// How long a clip is, about.
@@ -47,7 +47,7 @@ const CLIP: Duration = Duration::from_secs(8);
 
 impl Clip {
     /// The clip of a view in these settings; encoded when it is asked for first.
-    fn of(view: View, spec: &StreamSpec) -> Result<Arc<Self>, openh264::Error> {
+    pub fn of(view: View, spec: &StreamSpec) -> Result<Arc<Self>, openh264::Error> {
         type Kept = Vec<((View, StreamSpec), Arc<Clip>)>;
         static CLIPS: Mutex<Kept> = Mutex::new(Vec::new());
         let mut clips = CLIPS.lock().unwrap_or_else(PoisonError::into_inner);
@@ -60,7 +60,7 @@ impl Clip {
     }
 
     fn encode(view: View, spec: &StreamSpec) -> Result<Self, openh264::Error> {
-        let (mut drawn, mut encoder) = (Scene::new(view, "replayed", spec.width, spec.height), VideoStream::encoder(spec)?);
+        let (mut drawn, mut encoder) = (Scene::new(view, "replayed", spec.width, spec.height, None), VideoStream::encoder(spec)?);
         let begin = unix_micros();
         let (mut frames, mut bytes) = (Vec::new(), Vec::new());
         // Whole keyframe intervals, so that the end runs on into the begin.
@@ -200,7 +200,8 @@ impl VideoStream {
 
     fn encode_while_watched(&self) -> Result<(), openh264::Error> {
         let mut spec = self.spec();
-        let scene = |spec: &StreamSpec| Scene::new(self.camera.view, self.name(spec), spec.width, spec.height);
+        let screen = || self.camera.screen.clone();
+        let scene = |spec: &StreamSpec| Scene::new(self.camera.view, self.name(spec), spec.width, spec.height, screen());
         let (mut drawn, mut encoder) = (scene(&spec), Self::encoder(&spec)?);
         let mut due = self.started.0.elapsed();
         let (mut bytes, mut was_stalled) = (Vec::new(), false);
@@ -212,11 +213,14 @@ impl VideoStream {
                     return Ok(());
                 }
             }
-            if self.spec() != spec {
-                spec = self.spec();
+            let trouble = self.faults.now();
+            let mut wanted = self.spec();
+            (wanted.width, wanted.height) = trouble.size.unwrap_or((wanted.width, wanted.height));
+            if wanted != spec {
+                spec = wanted;
                 (drawn, encoder) = (scene(&spec), Self::encoder(&spec)?);
             }
-            let period = Duration::from_secs_f64(1.0 / (spec.fps * self.faults.now().pace));
+            let period = Duration::from_secs_f64(1.0 / (spec.fps * trouble.pace));
             let late = self.started.0.elapsed().saturating_sub(due);
             // A starved machine makes fewer frames, it does not make them late.
             due += period * (1 + (late.as_secs_f64() / period.as_secs_f64()) as u32);
@@ -229,7 +233,7 @@ impl VideoStream {
             if self.want_keyframe.swap(false, Ordering::Relaxed) || resumes {
                 encoder.force_intra_frame();
             }
-            let picture = drawn.draw(captured, number);
+            let picture = drawn.draw_in_trouble(captured, number, trouble.picture);
             bytes.clear();
             encoder.encode(&picture)?.write_vec(&mut bytes);
             let nals: Vec<&[u8]> = annex_b(&bytes).collect();

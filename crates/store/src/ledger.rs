@@ -1,117 +1,17 @@
-//! The ledger on disk: `SQLite`, every entry for ever.
+//! The ledger in the record of a site: every entry for ever.
 
+use crate::record::{RecordError, RecordFile};
 use lattice_core::event::{Confidence, EventKind};
 use lattice_core::ledger::{Acknowledged, Entry, Shared};
 use lattice_core::{Cause, Wall};
-use rusqlite::{Connection, ErrorCode, Row, params};
-use std::path::{Path, PathBuf};
-use std::time::Duration;
+use rusqlite::{Row, params};
 
-/// The newest schema that is known here.
-const VERSION: i64 = 1;
-
-/// What can go wrong with it.
-#[derive(Debug, thiserror::Error)]
-pub enum LedgerError {
-    /// A newer program wrote it.
-    #[error("{path} was written by a newer version (schema {found}, this one knows {VERSION}): nothing is kept in it")]
-    Newer {
-        /// The file.
-        path: PathBuf,
-        /// Its schema.
-        found: i64,
-    },
-    /// Something else.
-    #[error("{path} cannot be used: {source}")]
-    Sqlite {
-        /// The file.
-        path: PathBuf,
-        /// What `SQLite` says.
-        source: rusqlite::Error,
-    },
-    /// Its folder cannot be made, or it cannot be set aside.
-    #[error("{path}: {source}")]
-    Io {
-        /// The file.
-        path: PathBuf,
-        /// What the system says.
-        source: std::io::Error,
-    },
-}
-
-/// The ledger on disk.
-pub struct LedgerFile {
-    connection: Connection,
-    path: PathBuf,
-}
-
-impl LedgerFile {
-    /// Opens it, or makes one. A file that is damaged is set aside under another name, which is given as well.
-    ///
-    /// # Errors
-    /// [`LedgerError::Newer`], or when there is no way to have one.
-    pub fn open(path: &Path) -> Result<(Self, Option<PathBuf>), LedgerError> {
-        let io = |source| LedgerError::Io { path: path.to_owned(), source };
-        if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder).map_err(io)?;
-        }
-        match Self::try_open(path) {
-            Err(LedgerError::Sqlite { source, .. }) if is_damaged(&source) => {
-                let aside = free_name(path);
-                std::fs::rename(path, &aside).map_err(io)?;
-                for companion in ["-wal", "-shm"] {
-                    let _ = std::fs::remove_file(format!("{}{companion}", path.display()));
-                }
-                Ok((Self::try_open(path)?, Some(aside)))
-            }
-            opened => Ok((opened?, None)),
-        }
-    }
-
-    fn try_open(path: &Path) -> Result<Self, LedgerError> {
-        let sqlite = |source| LedgerError::Sqlite { path: path.to_owned(), source };
-        let connection = Connection::open(path).map_err(sqlite)?;
-        connection.busy_timeout(Duration::from_secs(2)).map_err(sqlite)?;
-        let found: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(sqlite)?;
-        if found > VERSION {
-            return Err(LedgerError::Newer { path: path.to_owned(), found });
-        }
-        connection.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(())).map_err(sqlite)?;
-        if found < 1 {
-            connection
-                .execute_batch(
-                    "BEGIN IMMEDIATE;
-                     CREATE TABLE IF NOT EXISTS entry (
-                         id INTEGER PRIMARY KEY, start INTEGER NOT NULL, end INTEGER, kind TEXT NOT NULL, cause TEXT,
-                         evidence TEXT NOT NULL, confidence TEXT NOT NULL, cameras TEXT NOT NULL, shared TEXT,
-                         times INTEGER NOT NULL, done TEXT NOT NULL, acknowledged_by TEXT, acknowledged_at INTEGER,
-                         shelved_until INTEGER, note TEXT NOT NULL) STRICT;
-                     CREATE INDEX IF NOT EXISTS entry_start ON entry (start);
-                     PRAGMA user_version = 1;
-                     COMMIT;",
-                )
-                .map_err(sqlite)?;
-        }
-        // A file that is damaged further in is found now, not in the middle of a shift.
-        let check: String = connection.query_row("PRAGMA quick_check(1)", [], |row| row.get(0)).map_err(sqlite)?;
-        if check != "ok" {
-            let damaged = rusqlite::ffi::Error::new(rusqlite::ffi::SQLITE_CORRUPT);
-            return Err(sqlite(rusqlite::Error::SqliteFailure(damaged, Some(check))));
-        }
-        Ok(Self { connection, path: path.to_owned() })
-    }
-
-    /// Where it is.
-    #[must_use]
-    pub fn path(&self) -> &Path {
-        &self.path
-    }
-
+impl RecordFile {
     /// The newest entries, oldest first.
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn newest(&self, most: usize) -> Result<Vec<Entry>, LedgerError> {
+    pub fn newest(&self, most: usize) -> Result<Vec<Entry>, RecordError> {
         let read = || {
             let mut statement = self.connection.prepare("SELECT * FROM entry ORDER BY id DESC LIMIT ?1")?;
             let rows = statement.query_map([most as i64], entry)?;
@@ -119,16 +19,42 @@ impl LedgerFile {
             entries.reverse();
             Ok(entries)
         };
-        read().map_err(|source| LedgerError::Sqlite { path: self.path.clone(), source })
+        read().map_err(|source| self.error(source))
+    }
+
+    /// Entries that ran or began in a time, oldest first.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn entries(&self, from: Wall, to: Wall) -> Result<Vec<Entry>, RecordError> {
+        let read = || {
+            let mut statement =
+                self.connection.prepare("SELECT * FROM entry WHERE start < ?2 AND (end IS NULL OR end >= ?1) ORDER BY id")?;
+            let rows = statement.query_map([from.as_unix_micros(), to.as_unix_micros()], entry)?;
+            rows.collect::<Result<Vec<_>, _>>()
+        };
+        read().map_err(|source| self.error(source))
+    }
+
+    /// Takes entries away that went into another one.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn remove(&mut self, ids: &[u64]) -> Result<(), RecordError> {
+        for id in ids {
+            let gone = self.connection.execute("DELETE FROM entry WHERE id = ?1", [*id as i64]);
+            gone.map_err(|source| self.error(source))?;
+        }
+        Ok(())
     }
 
     /// Keeps entries, in one transaction; those that are there are replaced.
     ///
     /// # Errors
     /// When it cannot be written: nothing of it is kept then.
-    pub fn keep(&mut self, entries: &[Entry]) -> Result<(), LedgerError> {
-        let mut write = || {
-            let transaction = self.connection.transaction()?;
+    pub fn keep(&mut self, entries: &[Entry]) -> Result<(), RecordError> {
+        let write = |connection: &mut rusqlite::Connection| {
+            let transaction = connection.transaction()?;
             for entry in entries {
                 let shared = entry.shared.as_ref().map(shared_word);
                 let json = |texts: &[String]| serde_json::to_string(texts).unwrap_or_default();
@@ -155,18 +81,8 @@ impl LedgerFile {
             }
             transaction.commit()
         };
-        write().map_err(|source| LedgerError::Sqlite { path: self.path.clone(), source })
+        write(&mut self.connection).map_err(|source| self.error(source))
     }
-}
-
-fn is_damaged(error: &rusqlite::Error) -> bool {
-    matches!(error.sqlite_error_code(), Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase))
-}
-
-/// A name beside it that is free.
-fn free_name(path: &Path) -> PathBuf {
-    let name = |n: u32| path.with_extension(if n == 0 { "damaged".into() } else { format!("damaged-{n}") });
-    (0..10_000).map(name).find(|name| !name.exists()).unwrap_or_else(|| name(0))
 }
 
 fn shared_word(shared: &Shared) -> String {
@@ -175,6 +91,7 @@ fn shared_word(shared: &Shared) -> String {
         Shared::Host(name) => format!("host {name}"),
         Shared::Group(name) => format!("group {name}"),
         Shared::Machine => "machine".into(),
+        Shared::Most => "most".into(),
     }
 }
 
@@ -183,6 +100,7 @@ fn shared_of(text: &str) -> Option<Shared> {
         Some(("recorder", name)) => Some(Shared::Recorder(name.into())),
         Some(("host", name)) => Some(Shared::Host(name.into())),
         Some(("group", name)) => Some(Shared::Group(name.into())),
+        _ if text == "most" => Some(Shared::Most),
         _ => (text == "machine").then_some(Shared::Machine),
     }
 }
@@ -214,6 +132,7 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rusqlite::Connection;
 
     fn sample(id: u64) -> Entry {
         let at = |seconds: i64| Wall::from_unix_micros(1_795_500_000_000_000 + seconds * 1_000_000);
@@ -240,19 +159,21 @@ mod tests {
     fn entries_are_kept_and_replaced_and_come_back_in_order() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("deep/ledger.db");
-        let (mut file, aside) = LedgerFile::open(&path).unwrap();
+        let (mut file, aside) = RecordFile::open(&path).unwrap();
         assert_eq!(aside, None);
         let all: Vec<Entry> = (0..50).map(sample).collect();
         file.keep(&all).unwrap();
         let changed = Entry { note: "done".into(), end: Some(Wall::from_unix_micros(1)), ..sample(49) };
         file.keep(std::slice::from_ref(&changed)).unwrap();
         // A second program reads while this one has it open; nothing was closed properly.
-        let (again, _) = LedgerFile::open(&path).unwrap();
+        let (again, _) = RecordFile::open(&path).unwrap();
         let newest = again.newest(10).unwrap();
         assert_eq!((newest.len(), &newest[0], &newest[9]), (10, &all[40], &changed));
         let plain = Entry { shared: None, cause: None, acknowledged: None, shelved_until: None, end: None, ..sample(50) };
         file.keep(std::slice::from_ref(&plain)).unwrap();
         assert_eq!(again.newest(1).unwrap(), [plain]);
+        file.remove(&[50, 7]).unwrap();
+        assert_eq!((again.newest(1).unwrap()[0].id, again.newest(99).unwrap().len()), (49, 49));
     }
 
     #[test]
@@ -261,7 +182,7 @@ mod tests {
         let path = folder.path().join("ledger.db");
         std::fs::write(&path, "this is no database, though it is long enough to be taken for the head of one".repeat(20))
             .unwrap();
-        let (mut file, aside) = LedgerFile::open(&path).unwrap();
+        let (mut file, aside) = RecordFile::open(&path).unwrap();
         assert_eq!(aside, Some(folder.path().join("ledger.damaged")));
         file.keep(&[sample(1)]).unwrap();
         drop(file);
@@ -270,12 +191,12 @@ mod tests {
         let end = bytes.len();
         bytes[end / 3..].fill(0x5a);
         std::fs::write(&path, bytes).unwrap();
-        let (file, aside) = LedgerFile::open(&path).unwrap();
+        let (file, aside) = RecordFile::open(&path).unwrap();
         assert_eq!((aside, file.newest(9).unwrap().len()), (Some(folder.path().join("ledger.damaged-1")), 0));
         drop(file);
         Connection::open(&path).unwrap().execute_batch("PRAGMA user_version = 7").unwrap();
-        let error = LedgerFile::open(&path).err().unwrap();
-        assert!(matches!(error, LedgerError::Newer { found: 7, .. }), "{error}");
+        let error = RecordFile::open(&path).err().unwrap();
+        assert!(matches!(error, RecordError::Newer { found: 7, .. }), "{error}");
         assert!(error.to_string().contains("newer version"));
     }
 }

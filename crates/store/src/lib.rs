@@ -4,15 +4,18 @@
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
 mod atomic;
+mod history;
 mod keyring;
 mod ledger;
+mod record;
 mod screens;
 mod secrets;
 mod sightings;
 pub mod site;
 
+pub use history::{Missing, Reading, StreamName, Tier};
 pub use keyring::{Keyring, KeyringError};
-pub use ledger::{LedgerError, LedgerFile};
+pub use record::{RecordError, RecordFile};
 pub use screens::{Order, SILENT_AFTER, Screens, Showing};
 pub use secrets::{SecretError, Secrets};
 pub use sightings::{Sighting, Sightings};

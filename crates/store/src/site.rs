@@ -13,6 +13,7 @@ pub use lattices::{DWELL, MAX_TILES, Screen, Stop, Tour, export_lattice, free_la
 pub use lattice_core::Role;
 use lattice_core::lattice::Lattice;
 use lattice_core::target::{Target, understand};
+use lattice_core::thresholds::{Override, Thresholds};
 use lattice_core::{BitsPerSecond, SourceUrl, TransportChoice};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -155,6 +156,17 @@ pub const CLOCK_LIMIT: Duration = Duration::from_secs(2);
 /// A group, by its name; it exists as long as a camera is in it.
 pub type Group = String;
 
+/// Thresholds that are set for a camera, a group, or the whole site.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct ThresholdsFor {
+    /// Only for this camera.
+    pub camera: Option<String>,
+    /// Only for this group.
+    pub group: Option<String>,
+    /// What is set.
+    pub set: Override,
+}
+
 /// Everything configured.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Site {
@@ -162,6 +174,8 @@ pub struct Site {
     pub name: Option<String>,
     /// Passwords are kept in the file also where there is a keyring: for a machine that starts by itself.
     pub passwords_in_file: bool,
+    /// From where on figures are a strain, where it is not the usual.
+    pub thresholds: Vec<ThresholdsFor>,
     /// Ports that a scan knocks on; the usual ones for none.
     pub scan_ports: Vec<u16>,
     /// A device's clock that is off by more is warned of; [`CLOCK_LIMIT`] where it is not set.
@@ -183,6 +197,24 @@ pub struct Site {
 }
 
 impl Site {
+    /// The thresholds of a camera's stream: the usual ones of its role, then what is set for the site, its group, itself.
+    #[must_use]
+    pub fn thresholds_of(&self, camera: &str, role: Role) -> Thresholds {
+        let mut thresholds = Thresholds::of_role(role);
+        if self.thresholds.is_empty() {
+            return thresholds;
+        }
+        let group = self.camera(camera).and_then(|camera| camera.group.as_deref());
+        let site = |one: &&ThresholdsFor| one.camera.is_none() && one.group.is_none();
+        let groups = |one: &&ThresholdsFor| one.camera.is_none() && one.group.is_some() && one.group.as_deref() == group;
+        let own = |one: &&ThresholdsFor| one.camera.as_deref() == Some(camera);
+        let sets = self.thresholds.iter().filter(site).chain(self.thresholds.iter().filter(groups));
+        for one in sets.chain(self.thresholds.iter().filter(own)) {
+            thresholds = one.set.on(thresholds);
+        }
+        thresholds
+    }
+
     /// By how much a device's clock may be off without a warning.
     #[must_use]
     pub fn clock_limit(&self) -> Duration {

@@ -3,7 +3,7 @@
 use super::{App, Effect, FeedKey, Pick, PickKind, Picker};
 use crate::desk::{Errand, Page};
 use crate::theme::Tone;
-use lattice_core::meter::{Figures, LatencyBasis, Span};
+use lattice_core::meter::{Figures, Span};
 use lattice_core::playout::{Alignment, LONGEST, Member, Place, Playout};
 use lattice_core::{FrameRate, Role, Transport};
 use lattice_net::Origin;
@@ -169,7 +169,7 @@ impl App {
         }
         let figures: Vec<_> = self.bench.streams.iter().filter_map(|key| self.figures.get(key)).collect();
         let on_clock = figures.iter().filter_map(|figures| {
-            let latency = figures.latency.filter(|latency| latency.basis == LatencyBasis::Clock && latency.draw.is_some())?;
+            let latency = figures.latency.filter(|latency| latency.basis.is_whole() && latency.draw.is_some())?;
             Some((latency.total.p50, latency.error.unwrap_or_default()))
         });
         let on_clock: Vec<(Duration, Duration)> = on_clock.collect();

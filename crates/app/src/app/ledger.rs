@@ -2,9 +2,11 @@
 
 use super::{App, FeedKey, PickKind, Picker, host_of};
 use crate::theme::Tone;
+use lattice_core::Wall;
 use lattice_core::event::Event;
 use lattice_core::ledger::{Acknowledged, Entry, Ledger, Subject};
-use std::collections::HashMap;
+use lattice_store::{Missing, StreamName};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 use tui_input::Input;
@@ -40,6 +42,8 @@ pub enum LedgerStep {
     Lanes,
     /// The lanes look back on another time.
     Span,
+    /// Write a report to a file.
+    Report,
     /// Show the camera of the selected entry on the wall, enlarged.
     Show,
 }
@@ -76,6 +80,9 @@ pub struct LedgerPage {
     /// Why entries are not kept on disk, where they are not.
     pub not_kept: Option<String>,
     seen: HashMap<FeedKey, Arc<[Event]>>,
+    /// Of each stream, the number of the first event that may still change in the history, and when it began by our clock:
+    /// that stays as it was first told, or it would be another one.
+    kept: HashMap<FeedKey, (u64, BTreeMap<u64, Wall>)>,
 }
 
 impl App {
@@ -92,6 +99,7 @@ impl App {
         let (utc, now) = (self.utc, self.now);
         for (key, events) in fresh {
             let subject = self.subject(key);
+            self.keep_missing(key, &subject, &events);
             self.log.ledger.observe(&subject, &events, |at| utc.offset(at.micros_since(now)));
             self.log.seen.insert(key, events);
         }
@@ -100,8 +108,35 @@ impl App {
             let camera = self.camera_name(key.camera).to_owned();
             self.log.ledger.on_closed(utc, &camera, key.role.word());
             self.log.seen.remove(&key);
+            self.log.kept.remove(&key);
         }
         self.log.ledger.tick(utc);
+    }
+
+    /// The time of day as it stands in names of files.
+    pub fn file_time(&self) -> String {
+        let at = jiff::Timestamp::from_microsecond(self.utc.as_unix_micros()).unwrap_or_default();
+        at.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S").to_string()
+    }
+
+    /// Times without new pictures go into the history, each when it begins, changes and ends.
+    fn keep_missing(&mut self, key: FeedKey, subject: &Subject, events: &[Event]) {
+        let wall = |at: lattice_core::Mono| self.utc.offset(at.micros_since(self.now));
+        let (from, starts) = self.log.kept.entry(key).or_default();
+        for event in events.iter().filter(|event| event.number >= *from && event.kind.is_dropout()) {
+            let start = *starts.entry(event.number).or_insert_with(|| wall(event.start));
+            self.unkept.1.push(Missing {
+                of: StreamName { camera: subject.camera.clone(), stream: subject.stream.to_owned() },
+                start,
+                end: event.end.map(|end| wall(end).max(start)),
+                kind: event.kind,
+                cause: event.cause,
+            });
+        }
+        if let Some(open) = events.iter().find(|event| event.end.is_none()).or(events.last()) {
+            *from = open.number;
+            *starts = starts.split_off(&open.number);
+        }
     }
 
     fn subject(&self, key: FeedKey) -> Subject {
@@ -172,6 +207,10 @@ impl App {
             }
             LedgerStep::Lanes => self.log.lanes = !self.log.lanes,
             LedgerStep::Span => self.log.span = (self.log.span + 1) % LANE_SPANS.len(),
+            LedgerStep::Report => {
+                let name = format!("report-{}.pdf", self.file_time());
+                self.picker = Some(Picker { input: Input::new(name), ..Picker::new(PickKind::Report) });
+            }
             LedgerStep::Filter => {
                 self.picker = Some(Picker { input: Input::new(self.log.filter.clone()), ..Picker::new(PickKind::LedgerFilter) });
             }

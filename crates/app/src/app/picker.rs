@@ -41,12 +41,17 @@ pub enum PickKind {
     LedgerFilter,
     /// A note to an entry of the ledger.
     Note,
+    /// A file that a report is written to.
+    Report,
 }
 
 impl PickKind {
     /// It is a line of text, not a list.
     pub const fn is_line(self) -> bool {
-        matches!(self, Self::Rename | Self::Duplicate | Self::Export | Self::Import | Self::LedgerFilter | Self::Note)
+        matches!(
+            self,
+            Self::Rename | Self::Duplicate | Self::Export | Self::Import | Self::LedgerFilter | Self::Note | Self::Report
+        )
     }
 
     /// Its title.
@@ -63,6 +68,7 @@ impl PickKind {
             Self::Tour => "Tours",
             Self::LedgerFilter => "Only entries with these words; >5 longer than 5 s",
             Self::Note => "Note to this entry",
+            Self::Report => "Report to a new file: .pdf .svg .csv .json",
             Self::Bench => "Add a stream to the bench",
             Self::Screen => "Send to a screen (each opens its own connections)",
         }
@@ -159,7 +165,8 @@ impl App {
             | PickKind::Export
             | PickKind::Import
             | PickKind::LedgerFilter
-            | PickKind::Note => Vec::new(),
+            | PickKind::Note
+            | PickKind::Report => Vec::new(),
         };
         matching(all, picker.input.value())
     }
@@ -333,6 +340,10 @@ impl App {
             PickKind::LedgerFilter | PickKind::Note => {
                 self.ledger_typed(picker.kind, picker.input.value());
                 return Vec::new();
+            }
+            PickKind::Report => {
+                let span = super::ledger::LANE_SPANS[self.log.span % super::ledger::LANE_SPANS.len()].0;
+                return vec![Effect::Report(picker.input.value().to_owned(), span)];
             }
             PickKind::Export | PickKind::Import if picker.input.value().trim().is_empty() => return Vec::new(),
             PickKind::Export => {

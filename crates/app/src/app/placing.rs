@@ -68,6 +68,13 @@ impl App {
                 self.lattice_step(step);
             }
             WallStep::Save => return vec![Effect::Errand(Errand::SaveLattices(self.lattices.own().to_vec()))],
+            WallStep::Paint => self.next_painting(),
+            WallStep::Still => match self.selected_tile().map(super::Tile::key) {
+                Some(key) if self.pictures.contains_key(&key) => return vec![Effect::Still(key)],
+                Some(_) => self.say(Tone::Text, "there is no picture of it yet that could be kept".into()),
+                None => self.say(Tone::Text, "this tile is empty".into()),
+            },
+            WallStep::Sheet => return vec![Effect::Sheet],
             WallStep::Brightness(_) | WallStep::Light | WallStep::Names | WallStep::Care => self.aid_step(step),
             WallStep::Clear => {
                 if self.lattices.edit(|lattice| lattice.clear(here)).is_none() {

@@ -73,6 +73,17 @@ impl FeedKey {
     pub const fn new(camera: usize, role: Role) -> Self {
         Self { camera, role, by: None }
     }
+
+    /// A number that no other stream has.
+    pub const fn number(self) -> u64 {
+        let by = match self.by {
+            None => 0,
+            Some(Transport::Udp) => 1,
+            Some(Transport::Tcp) => 2,
+            Some(_) => 3,
+        };
+        (self.camera as u64) << 8 | (self.role as u64) << 4 | by
+    }
 }
 
 /// A camera in a place of the page that is shown.

@@ -13,6 +13,8 @@ pub enum StreamStep {
     Open,
     /// Its camera's other stream.
     SwitchStream,
+    /// Its camera's other stream beside it, or not any more.
+    Beside,
     /// Look back on another span.
     Span,
     /// Show other charts first, where there is no room for all.
@@ -26,6 +28,8 @@ pub enum StreamStep {
 pub struct StreamPage {
     /// The stream.
     pub key: Option<FeedKey>,
+    /// Its camera's other stream stands beside it.
+    pub beside: bool,
     /// What the charts look back on.
     pub span: Span,
     /// The chart that is shown first.
@@ -35,6 +39,21 @@ pub struct StreamPage {
 }
 
 impl App {
+    /// The stream of the same camera that comes after this one, in a round.
+    fn other_stream(&self, key: FeedKey) -> Option<FeedKey> {
+        let streams = &self.site.cameras.get(key.camera)?.streams;
+        let roles: Vec<Role> = streams.iter().map(|stream| stream.role).collect();
+        let at = roles.iter().position(|role| *role == key.role)?;
+        let role = roles.get((at + 1) % roles.len()).filter(|role| **role != key.role)?;
+        Some(FeedKey { role: *role, ..key })
+    }
+
+    /// The streams on the page of a stream: the one that is looked at, and the one beside it.
+    pub fn looked_at(&self) -> Vec<FeedKey> {
+        let beside = self.stream_page.key.filter(|_| self.stream_page.beside).and_then(|key| self.other_stream(key));
+        self.stream_page.key.into_iter().chain(beside).collect()
+    }
+
     pub(super) fn stream_step(&mut self, step: StreamStep) {
         match step {
             StreamStep::Open => match self.selected_tile().map(super::Tile::key) {
@@ -47,16 +66,21 @@ impl App {
             },
             StreamStep::SwitchStream => {
                 let Some(key) = self.stream_page.key else { return };
-                let def = self.site.cameras.get(key.camera);
-                let roles: Vec<Role> = def.map(|def| def.streams.iter().map(|stream| stream.role).collect()).unwrap_or_default();
-                let at = roles.iter().position(|role| *role == key.role).unwrap_or(0);
-                match roles.get((at + 1) % roles.len().max(1)).filter(|role| **role != key.role) {
-                    Some(role) => {
-                        self.stream_page.key = Some(FeedKey { role: *role, ..key });
+                match self.other_stream(key) {
+                    Some(other) => {
+                        self.stream_page.key = Some(other);
                         self.same_tiles_since = self.now;
                     }
                     None => self.say(Tone::Text, "this camera has one stream".into()),
                 }
+            }
+            StreamStep::Beside => {
+                let other = self.stream_page.key.and_then(|key| self.other_stream(key));
+                self.stream_page.beside = !self.stream_page.beside && other.is_some();
+                if other.is_none() {
+                    self.say(Tone::Text, "this camera has one stream: nothing stands beside it".into());
+                }
+                self.same_tiles_since = self.now;
             }
             StreamStep::Span => {
                 let at = Span::ALL.iter().position(|span| *span == self.stream_page.span).unwrap_or(0);

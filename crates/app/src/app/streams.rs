@@ -2,7 +2,6 @@
 
 use super::{App, Effect, FeedKey, Tile};
 use crate::desk::Page;
-use crate::paint::pixels;
 use crate::theme::Tone;
 use crate::view::regions::{picture_of, places};
 use lattice_core::meter::Figures;
@@ -26,6 +25,9 @@ const TRIAL_AT_MOST: Duration = Duration::from_secs(1920);
 const TRIAL: Duration = Duration::from_secs(5);
 /// The share of what this machine decodes that streams may take.
 const MACHINE_SHARE: f64 = 0.6;
+/// Megapixels a second that may be decoded whatever was measured: one large stream is tried on any machine, and its figures
+/// tell whether it is too much.
+const AT_LEAST: f64 = 60.0;
 /// Plans are made this often, and at each key.
 const PLAN_EVERY: Duration = Duration::from_millis(500);
 /// What an enlarged tile, and the selected one, weigh against the others.
@@ -142,7 +144,8 @@ impl App {
         self.lattices.on_saved(&self.desk.site.lattices);
         self.streams.link = self.desk.site.link;
         // Not all of it: the screen is drawn, and pictures are scaled.
-        self.streams.decoding = self.desk.site.decoding.or_else(|| self.streams.machine.map(|most| most * MACHINE_SHARE));
+        self.streams.decoding =
+            self.desk.site.decoding.or_else(|| self.streams.machine.map(|most| (most * MACHINE_SHARE).max(AT_LEAST)));
     }
 
     /// Brings tiles, plan and open streams up to what is shown now.
@@ -339,7 +342,7 @@ impl App {
                 let heaviest = candidates.iter().map(Candidate::pixels).fold(0.0, f64::max) as u32;
                 let shown = |place: &usize| {
                     let enlarged = self.enlarged && *place == self.selected;
-                    let own = pictures.get(*place).map_or(1, |picture| pixels(*picture));
+                    let own = pictures.get(*place).map_or(1, |picture| self.pixels_in(*place, *picture));
                     let weight = match (enlarged, *place == self.selected) {
                         (true, _) => ENLARGED,
                         (false, true) => SELECTED,
@@ -404,8 +407,9 @@ impl App {
             wanted.extend(&self.bench.streams);
         }
         if self.page == Page::Stream {
-            wanted.extend(self.stream_page.key);
+            wanted.extend(self.looked_at());
         }
+        wanted.extend(self.flash.key);
         let mut load = self.streams.plan.plan.load.clone();
         let budgets = self.streams.plan.budgets.clone();
         for camera in (0..self.site.cameras.len()).filter(|camera| !self.tiles.iter().any(|tile| tile.camera == *camera)) {
@@ -459,7 +463,7 @@ impl App {
     }
 
     /// A camera that can be shown, by its name.
-    pub(super) fn camera_index(&self, name: &str) -> Option<usize> {
+    pub fn camera_index(&self, name: &str) -> Option<usize> {
         self.site.cameras.iter().position(|def| def.name == name && !def.streams.is_empty())
     }
 }

@@ -7,7 +7,7 @@ mod wall;
 
 use super::*;
 use crate::cli::PaintArg;
-use crate::paint::CellPainter;
+use crate::paint::{CellPainter, TilePainter};
 use crate::theme::{ColourDepth, Theme};
 use crate::view;
 use lattice_core::TransportChoice;
@@ -85,7 +85,8 @@ fn picture(number: u64) -> Arc<TilePicture> {
 
 fn draw(app: &App, depth: ColourDepth) -> Vec<String> {
     let mut buf = Buffer::empty(app.area);
-    let mut painters: Vec<_> = app.tiles.iter().map(|_| CellPainter::new(PaintArg::Auto, depth, 0.5)).collect();
+    let mut painters: Vec<_> =
+        (0..app.tiles.len() as u32).map(|tile| TilePainter::new(CellPainter::new(PaintArg::Auto, depth, 0.5), tile)).collect();
     view::draw(app, Theme::new(depth), &mut painters, &mut buf);
     let row = |y: u16| (0..app.area.width).map(|x| buf[(x, y)].symbol().to_owned()).collect::<String>().trim_end().to_owned();
     (0..app.area.height).map(row).collect()
@@ -303,7 +304,7 @@ fn dropouts_are_told_when_they_end_and_while_they_last() {
 
 #[test]
 fn the_help_is_printed_from_the_table() {
-    let mut app = wall(4, 160, 60);
+    let mut app = wall(4, 160, 80);
     press(&mut app, KeyCode::Char('?'));
     let screen = draw(&app, ColourDepth::True);
     for binding in crate::keymap::KEYMAP.iter().filter(|binding| binding.context == Context::Wall) {

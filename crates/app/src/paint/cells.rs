@@ -8,7 +8,7 @@
 //! noise costs no output. Every now and then all are drawn as they are.
 
 use super::colours::{Rgb, brightness, reduce};
-use super::{Freshness, Look, Painter};
+use super::{Freshness, Look, seen};
 use crate::cli::PaintArg;
 use crate::theme::ColourDepth;
 use lattice_core::lattice::Aspect;
@@ -22,7 +22,7 @@ const HOLD: u8 = 5;
 /// Pictures after which everything is drawn as it is.
 const REFRESH: u32 = 150;
 /// Tiles below this many cells read better in half blocks.
-const QUADRANTS_FROM: u32 = 30 * 10;
+pub const QUADRANTS_FROM: u32 = 30 * 10;
 
 /// By which quadrants are in the foreground: upper left 1, upper right 2, lower left 4, lower right 8.
 const GLYPHS: [&str; 16] = [" ", "▘", "▝", "▀", "▖", "▌", "▞", "▛", "▗", "▚", "▐", "▜", "▄", "▙", "▟", "█"];
@@ -63,11 +63,6 @@ pub fn is_picture(cell: &ratatui::buffer::Cell) -> bool {
     GLYPHS.contains(&cell.symbol())
 }
 
-/// Pixels that a picture in an area of this size can show, as it is drawn where there is colour.
-pub fn pixels(area: Rect) -> u32 {
-    area.area() * if area.area() >= QUADRANTS_FROM { 4 } else { 2 }
-}
-
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Way {
     Quadrants,
@@ -78,7 +73,7 @@ enum Way {
 /// Draws one tile's pictures in cells.
 #[derive(Debug)]
 pub struct CellPainter {
-    arg: PaintArg,
+    pub(super) arg: PaintArg,
     depth: ColourDepth,
     /// Width of a cell over its height.
     cell_aspect: f64,
@@ -99,8 +94,8 @@ impl CellPainter {
             (ColourDepth::Mono, _) => Way::Dither,
             (_, PaintArg::Quadrant) => Way::Quadrants,
             (_, PaintArg::Half) => Way::Halves,
-            (_, PaintArg::Auto) if area.area() >= QUADRANTS_FROM => Way::Quadrants,
-            (_, PaintArg::Auto) => Way::Halves,
+            _ if area.area() >= QUADRANTS_FROM => Way::Quadrants,
+            _ => Way::Halves,
         }
     }
 
@@ -116,20 +111,12 @@ impl CellPainter {
         self.shown.resize(count, Cell { mask: 0, front: [0; 3], back: [0; 3] });
         let across = if way == Way::Halves { 1 } else { 2 };
         let grid = (usize::from(columns) * across, usize::from(rows) * 2);
-        // All of the picture, or for a tile that is filled what is left of it when its sides are cut off.
         let grid_aspect =
             grid.0 as f64 / grid.1.max(1) as f64 * if way == Way::Halves { self.cell_aspect * 2.0 } else { self.cell_aspect };
-        let aspect = picture.source.0.max(1) as f64 / picture.source.1.max(1) as f64;
-        let cut = |side: usize, share: f64| ((side as f64 * share).round() as usize).clamp(1, side.max(1));
-        let seen = match look.aspect {
-            Aspect::Fill if aspect > grid_aspect => (cut(picture.width, grid_aspect / aspect), picture.height),
-            Aspect::Fill => (picture.width, cut(picture.height, aspect / grid_aspect)),
-            Aspect::Fit | Aspect::Stretch => (picture.width, picture.height),
-        };
-        let from = ((picture.width - seen.0) / 2, (picture.height - seen.1) / 2);
+        let (left, top, width, height) = seen(picture, look.aspect, grid_aspect);
         let pixel = |x: usize, y: usize| {
             // A picture of another size than the area: for the moment after a resize, or for a larger tile.
-            let (x, y) = (from.0 + x * seen.0 / grid.0, from.1 + y * seen.1 / grid.1);
+            let (x, y) = (left + x * width / grid.0, top + y * height / grid.1);
             let at = (y * picture.width + x) * 3;
             let rgb: Rgb = picture.rgb.get(at..at + 3).and_then(|bytes| bytes.try_into().ok()).unwrap_or_default();
             if look.freshness == Freshness::Old { rgb.map(|value| (u16::from(value) * 2 / 5) as u8) } else { rgb }
@@ -150,20 +137,34 @@ impl CellPainter {
         }
         self.of = Some(of);
     }
-}
 
-impl Painter for CellPainter {
-    fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted {
+    /// How pictures are drawn in an area, and how many pixels it shows of one of this size.
+    pub fn shows(&self, area: Rect, aspect: Aspect, picture: (usize, usize)) -> (&'static str, (usize, usize)) {
+        let wanted = self.wanted(area, aspect);
+        let size = if aspect == Aspect::Fit { wanted.fit(picture) } else { (wanted.width, wanted.height) };
+        let by = match self.way(area) {
+            Way::Quadrants => "quadrants",
+            Way::Halves => "half blocks",
+            Way::Dither => "dither",
+        };
+        (by, size)
+    }
+
+    /// What an area can show of a picture.
+    pub fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted {
         let (w, h) = (usize::from(area.width), usize::from(area.height) * 2);
         match self.way(area) {
-            Way::Halves => Wanted { width: w, height: h, pixel_aspect: self.cell_aspect * 2.0, step: (1, 2), aspect },
+            Way::Halves => {
+                Wanted { width: w, height: h, pixel_aspect: self.cell_aspect * 2.0, step: (1, 2), aspect, enlarge: true }
+            }
             Way::Quadrants | Way::Dither => {
-                Wanted { width: w * 2, height: h, pixel_aspect: self.cell_aspect, step: (2, 2), aspect }
+                Wanted { width: w * 2, height: h, pixel_aspect: self.cell_aspect, step: (2, 2), aspect, enlarge: true }
             }
         }
     }
 
-    fn paint(&mut self, picture: &TilePicture, area: Rect, look: Look, buf: &mut Buffer) -> bool {
+    /// Draws a picture into an area; false when nothing could be drawn.
+    pub fn paint(&mut self, picture: &TilePicture, area: Rect, look: Look, buf: &mut Buffer) -> bool {
         if area.is_empty() || picture.rgb.is_empty() {
             return false;
         }

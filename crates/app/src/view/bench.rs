@@ -1,12 +1,14 @@
 //! The bench: pictures above, their figures on common axes below.
 
 use super::chart::{self, Curve, Lines};
+use super::stream::{on_paper, paper};
 use super::{plate, tile};
 use crate::app::{App, Bench, FeedKey};
-use crate::paint::CellPainter;
+use crate::paint::TilePainter;
 use crate::theme::{Theme, Tone};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::Sample;
+use lattice_report::{Chart as PaperChart, Page};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -53,7 +55,7 @@ pub fn panes(app: &App, body: Rect) -> Vec<(FeedKey, Rect, Rect)> {
 }
 
 /// Draws it; gives the streams whose picture is on the screen.
-pub fn draw(app: &App, theme: Theme, body: Rect, painters: &mut [CellPainter], buf: &mut Buffer) -> Vec<FeedKey> {
+pub fn draw(app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
     title(app, theme, Rect { height: 1, ..body }, buf);
     let panes = panes(app, body);
     let mut drawn = Vec::new();
@@ -156,9 +158,42 @@ fn charts(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
                 }),
             })
             .collect();
-        let lines = Lines { title, digits, span: span.duration().as_secs_f64(), least_top, cursor: None, curves: &curves };
+        let lines = Lines {
+            title,
+            digits,
+            span: span.duration().as_secs_f64(),
+            least_top,
+            cursor: None,
+            curves: &curves,
+            bars: &[],
+            ticks: &[],
+        };
         let (column, row) = (place as u16 % columns, place as u16 / columns);
         let area = Rect { x: area.x + column * width, y: area.y + row * height, width: width - 2, height };
         chart::draw(theme, &lines, area, buf);
     }
+}
+
+/// The same charts for paper: title, pages.
+pub fn charts_on_paper(app: &App) -> (String, Vec<Page>) {
+    let span = app.bench.span;
+    let chart = |(title, digits, least_top, value): &Kind| PaperChart {
+        title: (*title).to_owned(),
+        digits: *digits,
+        least_top: *least_top,
+        curves: app
+            .bench
+            .streams
+            .iter()
+            .map(|key| {
+                let past = app.history.get(key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
+                on_paper(app, &app.stream_name(*key), &past, value)
+            })
+            .collect(),
+    };
+    let charts: Vec<PaperChart> = KINDS.iter().map(chart).collect();
+    let names: Vec<String> = app.bench.streams.iter().map(|key| app.stream_name(*key)).collect();
+    let title = format!("{}: the last {}", names.join(", "), span.words());
+    let pages = paper(app, &title, span, &charts, &[]);
+    (title, pages)
 }

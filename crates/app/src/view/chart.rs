@@ -31,6 +31,10 @@ pub struct Lines<'a> {
     pub cursor: Option<f64>,
     /// The lines.
     pub curves: &'a [Curve],
+    /// Times without a new picture, from and to by their ages in seconds: bars at the top.
+    pub bars: &'a [(f64, f64)],
+    /// Moments that are marked at the foot, by their ages.
+    pub ticks: &'a [f64],
 }
 
 /// Columns for the labels of the axis and its line.
@@ -109,11 +113,21 @@ pub fn draw(theme: Theme, chart: &Lines<'_>, area: Rect, buf: &mut Buffer) {
         .y_axis(Axis::default().bounds([0.0, top]).labels([label(0.0), label(top)]).style(faint))
         .legend_position(None)
         .render(body, buf);
+    // Of both charts and marks the axis leaves the columns of its figures to the left.
+    let left = body.x + AXIS.min(body.width);
+    let across = f64::from(body.right().saturating_sub(left + 1));
+    let column = |age: f64| body.right() - 1 - (age.clamp(0.0, chart.span) / chart.span * across).round() as u16;
+    for tick in chart.ticks.iter().filter(|age| **age <= chart.span) {
+        buf.set_string(column(*tick), body.bottom() - 1, "╵", theme.tone(Tone::Calm));
+    }
+    for (from, to) in chart.bars.iter().filter(|(_, to)| *to <= chart.span) {
+        for x in column(*from)..=column(*to) {
+            buf.set_string(x, body.y, "▀", theme.tone(Tone::Alarm));
+        }
+    }
     // Where it is read: the axis leaves the figures' columns to the left of the graph.
     if let Some(cursor) = chart.cursor {
-        let left = body.x + AXIS.min(body.width);
-        let across = f64::from(body.right().saturating_sub(left + 1));
-        let x = body.right() - 1 - (cursor / chart.span * across).round() as u16;
+        let x = column(cursor);
         for y in body.y..body.bottom() {
             buf.set_style(Rect { x, y, width: 1, height: 1 }, theme.tone(Tone::Here));
             if buf[(x, y)].symbol() == " " || buf[(x, y)].symbol() == "⠀" {
@@ -158,11 +172,21 @@ mod tests {
         let curves = [line('a', 41.0), line('b', 312.4)];
         for (width, height) in [(1, 1), (16, 3), (40, 8), (200, 50)] {
             let mut buf = Buffer::empty(Rect::new(0, 0, width, height));
-            let chart = Lines { title: "latency ms", digits: 0, span: 60.0, least_top: 1.0, cursor: None, curves: &curves };
+            let chart = Lines {
+                title: "latency ms",
+                digits: 0,
+                span: 60.0,
+                least_top: 1.0,
+                cursor: None,
+                curves: &curves,
+                bars: &[(9.0, 5.0)],
+                ticks: &[20.0],
+            };
             draw(Theme::new(ColourDepth::Mono), &chart, buf.area, &mut buf);
             let text: String = buf.content.iter().map(ratatui::buffer::Cell::symbol).collect();
             assert_eq!(text.contains("a 41  b 312"), width >= 40, "{text}");
             assert_eq!(text.contains("400"), width >= 16, "the top of the axis: {text}");
+            assert_eq!((text.contains('▀'), text.contains('╵')), (width >= 16, width >= 16), "{text}");
         }
     }
 }

@@ -19,11 +19,16 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span, Text};
 use ratatui::widgets::{Cell, Paragraph, Row, Table, TableState, Widget as _, Wrap};
 
+/// The lanes of the ledger for paper: title, pages.
+pub fn lanes_on_paper(app: &App) -> (String, Vec<lattice_report::Page>) {
+    ledger::lanes_on_paper(app)
+}
+
 /// Draws the page that is open.
 pub fn draw(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let area = inner(area);
     match app.page {
-        Page::Wall | Page::Bench | Page::Stream => {}
+        Page::Wall | Page::Bench | Page::Stream | Page::Flash => {}
         Page::Welcome => welcome(theme, area, buf),
         Page::Roster => roster::draw(app, theme, area, buf),
         Page::Find => find::draw(app, theme, area, buf),
@@ -49,7 +54,7 @@ pub fn list(app: &App, area: Rect) -> Option<List> {
         Page::Device => device::list(app, area),
         Page::Listen => Some(listen::list(app, area)),
         Page::Ledger => ledger::list(app, area),
-        Page::Wall | Page::Bench | Page::Stream | Page::Welcome | Page::Add => None,
+        Page::Wall | Page::Bench | Page::Stream | Page::Flash | Page::Welcome | Page::Add => None,
     }
 }
 

@@ -75,7 +75,7 @@ pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
         .filter(|binding| binding.context == context && (app.demo || binding.action != Action::Faults))
         .filter(|binding| app.desk.available || !matches!(binding.action, Action::Desk(_)))
         .filter_map(|binding| Some((binding.keys.split(' ').next()?, binding.hint?)))
-        .map(|(key, hint)| if key == "enter" && app.enlarged { (key, "return") } else { (key, hint) })
+        .map(|(key, hint)| if key == "enter" && app.enlarged && context == Context::Wall { (key, "return") } else { (key, hint) })
         .collect();
     let news = app.foot_line();
     let news_width = news.as_ref().map_or(0, |(text, _)| text.width() + 3);

@@ -10,13 +10,24 @@ use ratatui::layout::{Margin, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
 
-const FIGURES: [(&str, &str); 14] = [
+const FIGURES: [(&str, &str); 22] = [
     ("sent/declared", "frames/s by the camera's own timestamps over 5 s, against what it says it sends"),
     ("latency", "capture to drawn, median of 10 s; c: by the camera's clock; + r: above the least of the last minute"),
+    ("arrived", "access units completed, a second, over 5 s of arrival time"),
     ("p95, ±", "19 frames of 20 were at most this late; how far the camera's clock may be off"),
     ("path … draw", "its parts: capture to arrival, held for order, decoded and scaled, written to the terminal"),
     ("shown", "pictures of the stream really drawn, a second, over 5 s"),
     ("jitter", "spread of packet arrivals against their timestamps (RFC 3550, interarrival jitter)"),
+    ("bitrate", "payload bits a second over 1 s and over 10 s; by kind: keyframes, predicted frames, predicted from both sides"),
+    ("keyframes", "frames and media time from one keyframe to the next: the last, and the longest"),
+    ("clock", "how far the camera's clock is off, and how many µs a second it runs too fast or too slow, by its sender reports"),
+    (
+        "looks",
+        "of one picture a second: light of 255; the most that a hundredth of it changed in 10 s; likeness and fine detail against what is usual here",
+    ),
+    ("checks", "ETSI TR 101 290 for transport streams: priority 1, and of 2 transport, CRC, PCR and PTS errors"),
+    ("available", "share of the measured and planned time without a dropout"),
+    ("10 minutes", "the least share of the declared rate that arrived, a bar for 50 s"),
     ("lost", "packets expected and never received since the start; in brackets the share of the last 10 s"),
     ("dropout", "no new picture that can be shown for longer than 3 frame periods and 400 ms"),
     ("stutter", "a dropout below 1 s"),
@@ -39,6 +50,7 @@ fn verdict_help(verdict: Verdict) -> &'static str {
     }
 }
 
+/// A cleared place in the middle; gives what of it is inside of its margin.
 pub fn panel(theme: Theme, area: Rect, width: u16, height: u16, buf: &mut Buffer) -> Rect {
     let (width, height) = (width.min(area.width), height.min(area.height));
     let place = Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height) / 2, width, height };

@@ -3,7 +3,7 @@
 
 use crate::app::{App, FeedKey, Tile, short_words};
 use crate::theme::{Theme, Tone, sign};
-use lattice_core::meter::{Figures, LatencyBasis, Spread};
+use lattice_core::meter::{Figures, Spread};
 use lattice_core::plan::Reason;
 use lattice_core::{Cause, Mono, Verdict};
 use ratatui::buffer::Buffer;
@@ -93,6 +93,12 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     if verdict == Verdict::Steady {
         out.push(field(9, Tone::Faint, verdict.to_string()));
     }
+    // How much of it is really seen, where it is looked at closely.
+    let close = tile.filter(|tile| app.enlarged && tile.place == app.selected);
+    if let Some(painted) = close.and_then(|tile| app.painting.painted.get(tile.place).copied().flatten()) {
+        let ((width, height), by) = (painted.pixels, painted.by);
+        out.push(field(8, Tone::Faint, format!("{width}×{height} of it by {by}")));
+    }
     if measures {
         out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
     }
@@ -156,7 +162,7 @@ fn measured(figures: &Figures) -> Vec<Field> {
     let declared = figures.declared.map(lattice_core::FrameRate::per_second);
     out.push(field(4, Tone::Calm, format!("{:>4}/{:<4}", rate(figures.sent), rate(declared))));
     let latency = figures.latency.map(|latency| {
-        let basis = if latency.basis == LatencyBasis::Clock { ' ' } else { '+' };
+        let basis = if latency.basis.is_whole() { ' ' } else { '+' };
         format!("{basis}{:>3} ms {}", latency.total.p50.as_millis(), latency.basis.letter())
     });
     out.push(field(5, Tone::Calm, latency.unwrap_or_else(|| " – ms".into())));

@@ -3,19 +3,24 @@
 use super::chart::{self, Curve, Lines};
 use super::{plate, tile};
 use crate::app::{App, FeedKey};
-use crate::paint::CellPainter;
-use crate::theme::{Theme, Tone};
+use crate::paint::TilePainter;
+use crate::theme::{Theme, Tone, sign};
 use lattice_core::FrameRate;
 use lattice_core::lattice::Aspect;
+use lattice_core::meter::Span as Back;
 use lattice_core::meter::{Figures, LatencyBasis, Sample, Spread};
+use lattice_core::sight::Finding;
+use lattice_core::ts::Check;
+use lattice_core::{Verdict, Wall};
+use lattice_report::{Chart as PaperChart, Curve as PaperCurve, Page, charts_page};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 use std::time::Duration;
 
-/// A curve of a chart: its letter, tone and value.
-type Drawn = (char, Tone, fn(&Sample) -> Option<f32>);
+/// A curve of a chart: its letter, name, tone and value.
+type Drawn = (char, &'static str, Tone, fn(&Sample) -> Option<f32>);
 /// A chart: title, decimal digits, least top of the axis, curves.
 type Kind = (&'static str, usize, f64, &'static [Drawn]);
 
@@ -34,29 +39,40 @@ const KINDS: [Kind; STREAM_CHARTS] = [
         1,
         5.0,
         &[
-            ('s', Tone::Text, |sample| sample.sent),
-            ('a', Tone::Here, |sample| sample.arrived),
-            ('d', Tone::Bright, |sample| sample.shown),
+            ('s', "sent", Tone::Text, |sample| sample.sent),
+            ('a', "arrived", Tone::Here, |sample| sample.arrived),
+            ('d', "drawn", Tone::Bright, |sample| sample.shown),
         ],
     ),
     (
-        "latency ms, path to draw",
+        "latency ms, path to draw, p95",
         0,
         20.0,
         &[
-            ('p', Tone::Waiting, |sample| up_to(sample, 0)),
-            ('b', Tone::Calm, |sample| up_to(sample, 1)),
-            ('c', Tone::Here, |sample| up_to(sample, 2)),
-            ('w', Tone::Bright, |sample| up_to(sample, 3)),
+            ('p', "path", Tone::Waiting, |sample| up_to(sample, 0)),
+            ('b', "+ buffer", Tone::Calm, |sample| up_to(sample, 1)),
+            ('c', "+ decode", Tone::Here, |sample| up_to(sample, 2)),
+            ('w', "+ draw", Tone::Bright, |sample| up_to(sample, 3)),
+            ('9', "95th percentile in all", Tone::Text, |sample| sample.latency_p95),
         ],
     ),
-    ("bitrate kbit/s", 0, 100.0, &[('r', Tone::Bright, |sample| bits(sample))]),
-    ("jitter ms", 1, 2.0, &[('j', Tone::Bright, |sample| sample.jitter)]),
-    ("loss %", 2, 1.0, &[('l', Tone::Bright, |sample| sample.loss)]),
+    (
+        "kbit/s, frames: key predicted both",
+        0,
+        100.0,
+        &[
+            ('r', "all", Tone::Bright, |sample| kilo(sample.bitrate)),
+            ('k', "keyframes", Tone::Text, |sample| kilo(sample.by_kind[0])),
+            ('p', "predicted", Tone::Here, |sample| kilo(sample.by_kind[1])),
+            ('b', "predicted from both sides", Tone::Calm, |sample| kilo(sample.by_kind[2]).filter(|both| *both > 0.0)),
+        ],
+    ),
+    ("jitter ms", 1, 2.0, &[('j', "jitter", Tone::Bright, |sample| sample.jitter)]),
+    ("loss %", 2, 1.0, &[('l', "lost", Tone::Bright, |sample| sample.loss)]),
 ];
 
-fn bits(sample: &Sample) -> Option<f32> {
-    sample.bitrate.map(|bits| bits / 1e3)
+fn kilo(bits: Option<f32>) -> Option<f32> {
+    bits.map(|bits| bits / 1e3)
 }
 
 /// A chart that is smaller cannot be read.
@@ -66,32 +82,93 @@ const FIGURES: u16 = 62;
 /// Events at the foot.
 const EVENTS: u16 = 6;
 
-/// Where the picture stands.
-pub fn picture(app: &App, body: Rect) -> Rect {
-    let width = body.width.saturating_sub(FIGURES + 2).max(body.width / 3).max(8);
+/// Columns between two pictures, and between them and the figures.
+const GUTTER: u16 = 2;
+/// Narrower pictures leave no room for figures beside them.
+const LEAST_PICTURE: u16 = 24;
+
+/// Where the pictures stand: one for each stream that is looked at.
+pub fn pictures(app: &App, body: Rect) -> Vec<Rect> {
+    let count = app.looked_at().len().max(1) as u16;
+    let beside_figures = body.width.saturating_sub(FIGURES + GUTTER * count) / count;
+    let without = body.width.saturating_sub(GUTTER * (count - 1)) / count;
+    let width = match count {
+        1 => beside_figures.max(body.width / 3),
+        _ if beside_figures >= LEAST_PICTURE => beside_figures,
+        _ => without,
+    };
+    let width = width.max(8);
     let wanted = (f64::from(width) * app.cell_aspect * 9.0 / 16.0).ceil() as u16;
-    Rect { width, height: wanted.min(body.height * 2 / 5).max(3), ..body }
+    let height = wanted.min(body.height * 2 / 5).max(3);
+    (0..count).map(|index| Rect { x: body.x + index * (width + GUTTER), width, height, ..body }).collect()
 }
 
-/// Draws it; whether its picture is on the screen.
-pub fn draw(app: &App, theme: Theme, key: FeedKey, body: Rect, painter: &mut CellPainter, buf: &mut Buffer) -> bool {
-    let place = picture(app, body);
-    let drawn = tile::picture(app, theme, key, Aspect::Fit, painter, place, buf);
-    let name = app.stream_name(key);
-    let subject = plate::Subject { key, name: &name, tile: None, selected: true };
-    plate::draw(app, theme, subject, Rect { y: place.bottom(), height: 1, ..place }, buf);
-    let x = place.right() + 2;
-    let beside = Rect { x, width: body.right().saturating_sub(x), height: place.height + 1, ..body };
-    if let Some(figures) = app.figures.get(&key) {
-        for (row, line) in figure_lines(theme, figures).into_iter().take(usize::from(beside.height)).enumerate() {
-            line.render(Rect { y: beside.y + row as u16, height: 1, ..beside }, buf);
+/// Draws it; gives the streams whose picture is on the screen.
+pub fn draw(app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+    let streams = app.looked_at();
+    let (places, mut drawn) = (pictures(app, body), Vec::new());
+    for (index, ((key, place), painter)) in streams.iter().zip(&places).zip(painters).enumerate() {
+        if tile::picture(app, theme, *key, Aspect::Fit, painter, *place, buf) {
+            drawn.push(*key);
         }
+        let name = app.stream_name(*key);
+        let subject = plate::Subject { key: *key, name: &name, tile: None, selected: index == 0 };
+        plate::draw(app, theme, subject, Rect { y: place.bottom(), height: 1, ..*place }, buf);
     }
-    let below = Rect { y: place.bottom() + 2, height: body.bottom().saturating_sub(place.bottom() + 2), ..body };
+    let (Some(key), Some(last)) = (streams.first().copied(), places.last()) else { return drawn };
+    let x = last.right() + GUTTER;
+    let beside = Rect { x, width: body.right().saturating_sub(x), height: last.height + 1, ..body };
+    let all: Vec<(FeedKey, &Figures)> =
+        streams.iter().filter_map(|key| Some((*key, app.figures.get(key).map(AsRef::as_ref)?))).collect();
+    let lines = match all.as_slice() {
+        [(_, one)] => figure_lines(theme, one),
+        several => compared(theme, several),
+    };
+    for (row, line) in lines.into_iter().take(usize::from(beside.height)).enumerate() {
+        line.render(Rect { y: beside.y + row as u16, height: 1, ..beside }, buf);
+    }
+    let top = last.bottom() + 2;
+    let below = Rect { y: top, height: body.bottom().saturating_sub(top), ..body };
     let events = EVENTS.min(below.height / 4);
     charts(app, theme, key, Rect { height: below.height - events, ..below }, buf);
     event_lines(app, theme, key, Rect { y: below.bottom() - events, height: events, ..below }, buf);
     drawn
+}
+
+/// Two streams of a camera, figure by figure.
+fn compared<'a>(theme: Theme, streams: &[(FeedKey, &Figures)]) -> Vec<Line<'a>> {
+    type Value = fn(&Figures) -> Option<String>;
+    const ROWS: [(&str, Value); 12] = [
+        ("picture", |f| f.size.map(|(width, height)| format!("{width}×{height}"))),
+        ("coding", |f| f.codec.clone()),
+        ("declared", |f| f.declared.map(|rate| format!("{:.1} /s", rate.per_second()))),
+        ("sent", |f| f.sent.map(|rate| format!("{rate:.1} /s"))),
+        ("arrived", |f| f.arrived.map(|rate| format!("{rate:.1} /s"))),
+        ("drawn", |f| f.shown.map(|rate| format!("{rate:.1} /s"))),
+        ("bitrate", |f| f.bitrate_10s.map(|bits| format!("{:.0} kbit/s in 10 s", bits.kilo()))),
+        ("keyframes", |f| f.keyframe_interval.map(|span| format!("every {:.1} s", span.as_secs_f64()))),
+        ("latency", |f| {
+            f.latency.map(|latency| {
+                let (total, letter) = (latency.total, latency.basis.letter());
+                format!("{}/{} ms {letter}", millis(total.p50), millis(total.p95))
+            })
+        }),
+        ("jitter", |f| f.jitter.map(|jitter| format!("{:.1} ms", jitter.as_secs_f64() * 1e3))),
+        ("packets", |f| Some(format!("{} lost of {}", f.packets.lost, f.packets.received + f.packets.lost))),
+        ("dropouts", |f| Some(format!("{}, {:.1} s", f.dropout_totals.0, f.dropout_totals.1.as_secs_f64()))),
+    ];
+    let line = |name: &str, values: Vec<String>, tone: Tone| {
+        let mut spans = vec![Span::styled(format!("{name:<10} "), theme.tone(Tone::Faint))];
+        spans.extend(values.into_iter().map(|value| Span::styled(format!("{value:<24} "), theme.tone(tone))));
+        Line::from(spans)
+    };
+    let titles = streams.iter().map(|(key, _)| key.role.word().to_owned()).collect();
+    let mut lines = vec![line("", titles, Tone::Calm)];
+    for (name, value) in ROWS {
+        let values = streams.iter().map(|(_, figures)| value(figures).unwrap_or_else(|| "–".into())).collect();
+        lines.push(line(name, values, Tone::Text));
+    }
+    lines
 }
 
 fn millis(span: Duration) -> String {
@@ -108,9 +185,10 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures) -> Vec<Line<'a>> {
     let short = |does: Option<f64>, should: Option<f64>| does.zip(should).is_some_and(|(does, should)| does < should * 0.85);
     let latency = figures.latency;
     let basis = match latency {
-        Some(latency) if latency.basis == LatencyBasis::Clock => {
-            let error = latency.error.map_or(String::new(), |error| format!(" ±{}", millis(error)));
-            format!("by its clock{error}")
+        Some(latency) if latency.basis.is_whole() => {
+            let error = latency.error.map_or(String::new(), |error| format!(" ±{}", millis(error.max(Duration::from_millis(1)))));
+            let by = if latency.basis == LatencyBasis::Flash { "by flashes" } else { "by its clock" };
+            format!("{by}{error}")
         }
         Some(_) => "above the least of the last minute".into(),
         None => "unknown".into(),
@@ -161,13 +239,67 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures) -> Vec<Line<'a>> {
             format!("{} reordered  {} twice  {} units damaged", packets.reordered, packets.duplicate, figures.frames.damaged),
             false,
         ),
+        ("clock", clock(figures), figures.clock_off_micros.is_some()),
+        ("looks", looks(figures), figures.sight.is_some_and(|sight| sight.finding.is_some())),
+        ("", usual(figures), false),
+        ("checks", checks(figures), figures.transport_stream.is_some_and(|ts| ts.checks.of_priority(1) > 0)),
         ("dropouts", format!("{count}, {:.1} s in all", total.as_secs_f64()), figures.dropout_now.is_some()),
     ];
     let line = |(name, text, bad): (&'static str, String, bool)| {
         let tone = if bad { Tone::Bright } else { Tone::Text };
         Line::from(vec![Span::styled(format!("{name:<10} "), theme.tone(Tone::Faint)), Span::styled(text, theme.tone(tone))])
     };
-    rows.into_iter().map(line).collect()
+    rows.into_iter().filter(|(_, text, _)| !text.is_empty()).map(line).collect()
+}
+
+/// The camera's clock against ours, and how fast it runs away.
+fn clock(figures: &Figures) -> String {
+    let off = figures.clock_off_micros.map(lattice_core::clock::off_text);
+    let drift = figures.clock_drift.map(|drift| {
+        let rate = drift.per_million;
+        if rate.abs() <= drift.error {
+            format!("keeps pace within {:.0} µs a second", drift.error.max(1.0))
+        } else {
+            format!("{:.0} µs a second too {} ±{:.0}", rate.abs(), if rate > 0.0 { "fast" } else { "slow" }, drift.error.max(1.0))
+        }
+    });
+    [off, drift].into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
+
+/// What its pictures tell.
+fn looks(figures: &Figures) -> String {
+    let Some(sight) = figures.sight else { return String::new() };
+    let change = sight.change.map_or_else(|| "–".to_owned(), |change| format!("{change:.0}"));
+    let found = sight.finding.map_or("", Finding::word);
+    let mode = if sight.night { "night mode" } else { "" };
+    let said: Vec<&str> = [found, mode].into_iter().filter(|word| !word.is_empty()).collect();
+    let said = if said.is_empty() { String::new() } else { format!("{}, ", said.join(", ")) };
+    format!("{said}light {:.0}, changes by {change} of 255", sight.brightness)
+}
+
+/// Its pictures against what is usual.
+fn usual(figures: &Figures) -> String {
+    let Some(sight) = figures.sight else { return String::new() };
+    let percent = |share: f32| format!("{:.0} %", share * 100.0);
+    match (sight.likeness, sight.detail) {
+        (None, None) => "what is usual here is not known yet".to_owned(),
+        (likeness, detail) => {
+            let likeness = likeness.map_or_else(|| "–".into(), |share| percent(share.max(0.0)));
+            format!("like its usual look {likeness}, fine detail {} of usual", detail.map_or_else(|| "–".into(), percent))
+        }
+    }
+}
+
+/// What fails of the checks of a transport stream.
+fn checks(figures: &Figures) -> String {
+    let Some(ts) = figures.transport_stream else { return String::new() };
+    let failed: Vec<String> = Check::ALL
+        .into_iter()
+        .filter(|check| ts.checks.of(*check) > 0)
+        .map(|check| format!("{} {}", check.word(), ts.checks.of(check)))
+        .collect();
+    let failed = if failed.is_empty() { "nothing fails".to_owned() } else { failed.join("  ") };
+    format!("TR 101 290: {failed}")
 }
 
 fn charts(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
@@ -179,23 +311,97 @@ fn charts(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
         None => format!("the last {}, newest values", span.words()),
     };
     Line::styled(heading, theme.tone(Tone::Faint)).render(Rect { height: 1.min(area.height), ..area }, buf);
-    let area = Rect { y: area.y + 1, height: area.height.saturating_sub(1), ..area };
+    let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
+    let strip = Rect { y: area.y + 1, height: 1.min(area.height.saturating_sub(1)), ..area };
+    verdicts(theme, &samples, span.duration().as_secs_f64(), cursor, strip, buf);
+    let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
     let columns = (area.width / LEAST_CHART.0).clamp(1, 3);
     let rows = (KINDS.len() as u16).div_ceil(columns).min((area.height / LEAST_CHART.1).max(1));
     let (width, height) = (area.width / columns, area.height / rows);
-    let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
+    let figures = app.figures.get(&key);
+    let age = |at| app.now.since(at).as_secs_f64();
+    let missing = figures.iter().flat_map(|figures| figures.events.iter()).filter(|event| event.kind.is_dropout());
+    let bars: Vec<(f64, f64)> = missing.map(|event| (age(event.start), event.end.map_or(0.0, age))).collect();
+    let ticks: Vec<f64> = samples.iter().filter(|(_, sample)| sample.keyframe == Some(1.0)).map(|(age, _)| *age).collect();
     for place in 0..usize::from(columns * rows).min(STREAM_CHARTS) {
         let (title, digits, least_top, curves) = KINDS[(page.first_chart + place) % STREAM_CHARTS];
-        let curve = |(letter, tone, value): &Drawn| Curve {
+        let curve = |(letter, _, tone, value): &Drawn| Curve {
             letter: *letter,
             tone: *tone,
             points: samples.iter().map(|(age, sample)| (*age, value(sample).map(f64::from))).collect(),
         };
         let curves: Vec<Curve> = curves.iter().map(curve).collect();
-        let lines = Lines { title, digits, span: span.duration().as_secs_f64(), least_top, cursor, curves: &curves };
+        let ticks = if title.contains("frames") { ticks.as_slice() } else { &[] };
+        let seconds = span.duration().as_secs_f64();
+        let lines = Lines { title, digits, span: seconds, least_top, cursor, curves: &curves, bars: &bars, ticks };
         let (column, row) = (place as u16 % columns, place as u16 / columns);
         let area = Rect { x: area.x + column * width, y: area.y + row * height, width: width.saturating_sub(2), height };
         chart::draw(theme, &lines, area, buf);
+    }
+}
+
+/// The same charts for paper: title, pages.
+pub fn charts_on_paper(app: &App, key: FeedKey) -> (String, Vec<Page>) {
+    let span = app.stream_page.span;
+    let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
+    let chart = |(title, digits, least_top, curves): &Kind| PaperChart {
+        title: (*title).to_owned(),
+        digits: *digits,
+        least_top: *least_top,
+        curves: curves.iter().map(|(_, name, _, value)| on_paper(app, name, &samples, value)).collect(),
+    };
+    let charts: Vec<PaperChart> = KINDS.iter().map(chart).collect();
+    let title = format!("{}: the last {}", app.stream_name(key), span.words());
+    let wall = |at: lattice_core::Mono| app.utc.offset(at.micros_since(app.now));
+    let figures = app.figures.get(&key);
+    let missing = figures.iter().flat_map(|figures| figures.events.iter()).filter(|event| event.kind.is_dropout());
+    let missing: Vec<(Wall, Wall)> = missing.map(|event| (wall(event.start), event.end.map_or(app.utc, wall))).collect();
+    let pages = paper(app, &title, span, &charts, &missing);
+    (title, pages)
+}
+
+/// A curve by the time of day.
+pub fn on_paper(app: &App, name: &str, samples: &[(f64, Sample)], value: &dyn Fn(&Sample) -> Option<f32>) -> PaperCurve {
+    let point = |(age, sample): &(f64, Sample)| (app.utc.offset((-age * 1e6) as i64), value(sample).map(f64::from));
+    PaperCurve { name: name.to_owned(), points: samples.iter().map(point).collect() }
+}
+
+/// Charts of a span up to now as pages.
+pub fn paper(app: &App, title: &str, span: Back, charts: &[PaperChart], missing: &[(Wall, Wall)]) -> Vec<Page> {
+    let from = app.utc.offset(-(span.duration().as_micros() as i64));
+    let zone = jiff::tz::TimeZone::system();
+    let foot = format!("{}, made with Amber Lattice at {}", app.site.name, app.clock);
+    charts_page(title, &foot, (from, app.utc), &zone, charts, missing)
+}
+
+/// The verdicts over the span: a cell is as bad as the worst in it, and nothing stands where nothing was measured.
+fn verdicts(theme: Theme, samples: &[(f64, Sample)], span: f64, cursor: Option<f64>, area: Rect, buf: &mut Buffer) {
+    let name = "verdicts ";
+    let place = Rect { x: area.x + name.len() as u16, width: area.width.saturating_sub(name.len() as u16), ..area };
+    if place.width == 0 || area.height == 0 {
+        return;
+    }
+    buf.set_string(area.x, area.y, name, theme.tone(Tone::Faint));
+    let last = f64::from(place.width - 1);
+    let column = |age: f64| last as u16 - (age.clamp(0.0, span) / span * last).round() as u16;
+    let mut cells: Vec<Option<Verdict>> = vec![None; usize::from(place.width)];
+    for pair in samples.windows(2) {
+        let [(from, _), (to, sample)] = pair else { continue };
+        // A gap in time stays one.
+        let from = if from - to > (span / 60.0).max(2.5) * 1.5 { column(*to) } else { column(*from) + 1 };
+        for cell in cells.iter_mut().take(usize::from(column(*to)) + 1).skip(usize::from(from.min(column(*to)))) {
+            *cell = cell.map_or(sample.verdict, |one| sample.verdict.map(|two| one.worse(two)));
+        }
+    }
+    for (x, verdict) in cells.into_iter().enumerate() {
+        let Some(verdict) = verdict else { continue };
+        let steady = verdict == Verdict::Steady;
+        let (text, tone) = if steady { ("·", Tone::Calm) } else { (sign(verdict), Theme::verdict(verdict)) };
+        buf.set_string(place.x + x as u16, place.y, text, theme.tone(tone));
+    }
+    if let Some(age) = cursor {
+        let x = place.x + column(age);
+        buf.set_style(Rect { x, y: place.y, width: 1, height: 1 }, theme.tone(Tone::Here));
     }
 }
 

@@ -3,7 +3,7 @@
 use super::regions::TileRegion;
 use super::{plate, pulse};
 use crate::app::{App, FeedKey, Overlay, short_words};
-use crate::paint::{CellPainter, Freshness, Look, Painter as _};
+use crate::paint::{Freshness, Look, TilePainter};
 use crate::theme::{Theme, Tone};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::Figures;
@@ -17,7 +17,7 @@ use std::time::Duration;
 use tui_big_text::{BigText, PixelSize};
 
 /// Draws a tile; true when its picture is on the screen.
-pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPainter, buf: &mut Buffer) -> bool {
+pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
     let Some(tile) = app.tile_at(region.tile) else { return false };
     let figures = app.figures.get(&tile.key());
     let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
@@ -41,17 +41,31 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut CellPain
     drawn
 }
 
+/// Why an old picture stands on the screen though the stream goes on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Held {
+    No,
+    /// No clean one came out of the decoder.
+    ByDecoder,
+    /// The terminal has not taken the whole of a newer one.
+    ByTerminal,
+}
+
 /// Paints the newest picture of a stream, dim where it is old; `None` where there is none, else whether it is held.
-fn paint(app: &App, key: FeedKey, aspect: Aspect, painter: &mut CellPainter, area: Rect, buf: &mut Buffer) -> Option<bool> {
+fn paint(app: &App, key: FeedKey, aspect: Aspect, painter: &mut TilePainter, area: Rect, buf: &mut Buffer) -> Option<Held> {
     let figures = app.figures.get(&key);
     let picture = app.pictures.get(&key);
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
     let live = matches!(verdict, Verdict::Steady | Verdict::Strained | Verdict::Waiting);
     let age = |picture: &TilePicture| app.now.since(picture.ready.max(app.same_tiles_since));
-    let held = picture.zip(figures).is_some_and(|(picture, figures)| is_held(age(picture), figures));
-    let live = live && !held && figures.is_none_or(|figures| figures.dropout_now.is_none());
+    let held = match picture.zip(figures).is_some_and(|(picture, figures)| is_held(age(picture), figures)) {
+        true if app.unfinished.contains(&key) => Held::ByTerminal,
+        true => Held::ByDecoder,
+        false => Held::No,
+    };
+    let live = live && held == Held::No && figures.is_none_or(|figures| figures.dropout_now.is_none());
     let freshness = if live { Freshness::Live } else { Freshness::Old };
-    picture.is_some_and(|picture| painter.paint(picture, area, Look { freshness, aspect }, buf)).then_some(held)
+    picture.is_some_and(|picture| painter.paint(key.number(), picture, area, Look { freshness, aspect }, buf)).then_some(held)
 }
 
 /// Draws a stream's picture with what must be read before it is believed; whether there is one.
@@ -60,14 +74,14 @@ pub fn picture(
     theme: Theme,
     key: FeedKey,
     aspect: Aspect,
-    painter: &mut CellPainter,
+    painter: &mut TilePainter,
     area: Rect,
     buf: &mut Buffer,
 ) -> bool {
     let painted = paint(app, key, aspect, painter, area, buf);
     let drawn = painted.is_some();
     match app.figures.get(&key) {
-        Some(figures) => said_over(theme, figures, (drawn, painted.unwrap_or(false)), area, app, buf),
+        Some(figures) => said_over(theme, figures, (drawn, painted.unwrap_or(Held::No)), area, app, buf),
         None => message(theme, Tone::Waiting, &["opening".into()], area, buf),
     }
     if drawn && app.pictures.get(&key).is_some_and(|picture| picture.condition == Condition::Damaged) {
@@ -189,18 +203,21 @@ fn top(area: Rect) -> Rect {
     Rect { y: area.y + area.height.min(2) / 2, height: area.height.min(1), ..area }
 }
 
-/// Whether the picture on the screen is old though the stream goes on: no clean one came out of the decoder.
+/// Whether the picture on the screen is old though the stream goes on.
 fn is_held(age: Duration, figures: &Figures) -> bool {
     let rate = figures.declared.map(FrameRate::per_second).or(figures.sent).filter(|rate| *rate > 0.0);
     rate.is_some_and(|rate| age.as_secs_f64() > (3.0 / rate).max(1.0))
 }
 
 /// What an operator must read before believing the picture.
-fn said_over(theme: Theme, figures: &Figures, (drawn, held): (bool, bool), area: Rect, app: &App, buf: &mut Buffer) {
+fn said_over(theme: Theme, figures: &Figures, (drawn, held): (bool, Held), area: Rect, app: &App, buf: &mut Buffer) {
     let cause = figures.cause;
     let tone = Theme::verdict(figures.verdict);
     let lines = match figures.verdict {
-        Verdict::Steady | Verdict::Strained if held || figures.dropout_now.is_some() => {
+        Verdict::Steady | Verdict::Strained if held == Held::ByTerminal && figures.dropout_now.is_none() => {
+            vec!["old picture: the terminal takes them slowly".to_owned()]
+        }
+        Verdict::Steady | Verdict::Strained if held != Held::No || figures.dropout_now.is_some() => {
             vec!["held: waiting for a clean picture".to_owned()]
         }
         Verdict::Steady | Verdict::Strained => return,

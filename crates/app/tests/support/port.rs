@@ -42,9 +42,9 @@ impl StandIn {
         Self::start(&[], 4)
     }
 
-    /// The whole port.
+    /// The whole port, and the camera that looks at the screen.
     pub fn all() -> Self {
-        Self::start(&["--all"], 21)
+        Self::start(&["--all"], 22)
     }
 
     /// Cameras for load.

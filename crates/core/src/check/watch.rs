@@ -280,7 +280,7 @@ impl StreamWatch {
             let text = format!("{} by its sender reports", crate::clock::off_text(off));
             return ladder.warn(took, text, Some((Cause::ClockWrong, advice(Step::Clock, Cause::ClockWrong, self.around))));
         }
-        let known = figures.latency.filter(|latency| latency.basis == crate::meter::LatencyBasis::Clock);
+        let known = figures.latency.filter(|latency| latency.basis.is_whole());
         if let Some(latency) = known {
             let within = latency.error.map_or(String::new(), |error| format!(", to {} ms", error.as_millis().max(1)));
             return ladder.pass(took, format!("agrees with this machine's{within}"));

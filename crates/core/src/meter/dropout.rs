@@ -51,6 +51,8 @@ const LEAST_GAP: Duration = Duration::from_millis(400);
 const UNKNOWN_RATE_GAP: Duration = Duration::from_secs(3);
 /// From here on a dropout is a freeze.
 const FREEZE: Duration = Duration::from_secs(1);
+/// The camera made pictures meanwhile where its timestamps went on by less than this share of the dropout.
+pub const MOSTLY: f64 = 0.7;
 /// Rates hold the gap of a dropout for so long after it.
 const EXCUSED_FOR: Duration = Duration::from_secs(6);
 /// So many within twice that time are more than one that comes alone.
@@ -75,6 +77,12 @@ pub struct DropoutMeter {
     last: Option<Mono>,
     open: Option<Open>,
     session_lost: bool,
+    /// The last time in which this program did not run.
+    own_pause: Option<(Mono, Mono)>,
+    /// The path holds frames for long.
+    queued: bool,
+    /// The usual distance of frames of late.
+    interval: Duration,
     past: VecDeque<Dropout>,
     count: u64,
     total: Duration,
@@ -89,6 +97,9 @@ impl Default for DropoutMeter {
             last: None,
             open: None,
             session_lost: false,
+            own_pause: None,
+            queued: false,
+            interval: Duration::ZERO,
             past: VecDeque::new(),
             count: 0,
             total: Duration::ZERO,
@@ -116,7 +127,7 @@ impl DropoutMeter {
     pub fn on_displayable(&mut self, at: Mono, packets_lost: u64, media: Option<Duration>) {
         self.tick(at);
         if let Some(open) = self.open.take() {
-            let dropout = Dropout { packets_lost, media, ..self.describe(open, at) };
+            let dropout = self.explained(Dropout { packets_lost, media, ..self.describe(open, at) });
             self.count += 1;
             self.total += dropout.length;
             if self.past.len() == REMEMBERED {
@@ -126,6 +137,38 @@ impl DropoutMeter {
         }
         self.last = Some(at);
         self.session_lost = false;
+    }
+
+    /// Whether the path holds frames for so long that the link is full.
+    pub const fn set_queued(&mut self, queued: bool) {
+        self.queued = queued;
+    }
+
+    /// This program did not run from one moment to another, though it should have.
+    pub const fn set_own_pause(&mut self, from: Mono, to: Mono) {
+        self.own_pause = Some((from, to));
+    }
+
+    /// The usual distance of frames of late, in media time.
+    pub fn set_interval(&mut self, interval: Option<Duration>) {
+        self.interval = interval.unwrap_or_default();
+    }
+
+    /// At its end more is known of it: whether anything is missing, and whether the camera made pictures meanwhile.
+    fn explained(&self, dropout: Dropout) -> Dropout {
+        let Some(Cause::Silence | Cause::CameraSlowed) = dropout.cause.filter(|_| dropout.kind != DropoutKind::Outage) else {
+            return dropout;
+        };
+        let cause = match dropout.media {
+            _ if dropout.packets_lost > 0 => Some(Cause::PacketLoss),
+            Some(media) if media.as_secs_f64() < MOSTLY * dropout.length.as_secs_f64() => Some(Cause::Late),
+            Some(_) if self.queued => Some(Cause::TooHeavy),
+            // A few frames left out, as usual by now or not: it sends, and less often.
+            Some(media) if media <= self.period * 6 => Some(Cause::CameraSlowed),
+            Some(media) if self.interval * 2 > media && self.interval > self.period * 2 => Some(Cause::CameraSlowed),
+            _ => dropout.cause,
+        };
+        Dropout { cause, ..dropout }
     }
 
     /// The session ended. A dropout that runs, or begins before the next picture, is an outage.
@@ -173,7 +216,10 @@ impl DropoutMeter {
             false => DropoutKind::Stutter,
         };
         let frames_missed = self.rate.map(|rate| (length.as_secs_f64() * rate.per_second()).round() as u64);
-        Dropout { start: open.start, length, kind, frames_missed, cause: open.cause, packets_lost: 0, media: None }
+        // Nothing came while nothing was looked for: where that is most of it, it tells of this machine.
+        let own = self.own_pause.map_or(Duration::ZERO, |(from, to)| to.min(now).since(from.max(open.start)));
+        let cause = if own * 2 > length && !length.is_zero() { Some(Cause::MachineSlow) } else { open.cause };
+        Dropout { start: open.start, length, kind, frames_missed, cause, packets_lost: 0, media: None }
     }
 
     /// The dropout that runs, as long as it is by now.
@@ -246,6 +292,40 @@ mod tests {
         };
         assert_eq!(past, [want]);
         assert_eq!(meter.totals(), (1, Duration::from_millis(1200)));
+    }
+
+    #[test]
+    fn at_its_end_a_silence_is_told_from_a_queue_and_from_loss() {
+        let second = Duration::from_secs(1);
+        for (lost, media, queued, cause) in [
+            (0, Some(second * 2), false, Cause::Silence),
+            (0, None, true, Cause::Silence),
+            (3, Some(second * 2), false, Cause::PacketLoss),
+            (0, Some(second / 10), true, Cause::Late),
+            (0, Some(second * 2), true, Cause::TooHeavy),
+        ] {
+            let mut meter = meter();
+            meter.on_displayable(Mono::ZERO, 0, None);
+            meter.tick(Mono::from_millis(900));
+            meter.note_cause(Cause::Silence);
+            meter.set_queued(queued);
+            meter.on_displayable(Mono::from_millis(2000), lost, media);
+            assert_eq!(meter.past().next().and_then(|dropout| dropout.cause), Some(cause));
+        }
+    }
+
+    #[test]
+    fn a_time_in_which_this_program_did_not_run_is_no_fault_of_the_camera() {
+        for (from, to, cause) in [(200, 2_800, Cause::MachineSlow), (200, 1_200, Cause::Silence), (4_000, 9_000, Cause::Silence)]
+        {
+            let mut meter = meter();
+            meter.on_displayable(Mono::ZERO, 0, None);
+            meter.tick(Mono::from_millis(900));
+            meter.note_cause(Cause::Silence);
+            meter.set_own_pause(Mono::from_millis(from), Mono::from_millis(to));
+            meter.on_displayable(Mono::from_millis(3_000), 0, None);
+            assert_eq!(meter.past().next().and_then(|dropout| dropout.cause), Some(cause), "{from} to {to}");
+        }
     }
 
     #[test]

@@ -1,9 +1,13 @@
 //! One reading of all figures of a stream.
 
 use super::{Dropout, PulseCell};
+use crate::clock::Drift;
 use crate::event::Event;
+use crate::flash::FlashReading;
 use crate::playout::ArrivalSpread;
 use crate::rtp::SequenceCounts;
+use crate::sight::Sight;
+use crate::ts::TsCounts;
 use crate::verdict::SessionState;
 use crate::{BitsPerSecond, Cause, FrameRate, Mono, Transport, Verdict};
 use std::net::SocketAddr;
@@ -17,6 +21,8 @@ pub enum LatencyBasis {
     Clock,
     /// Delay above the least seen in the last minute.
     Relative,
+    /// Capture times measured by flashes, from glass to glass.
+    Flash,
 }
 
 impl LatencyBasis {
@@ -26,6 +32,7 @@ impl LatencyBasis {
         match self {
             Self::Clock => "clock",
             Self::Relative => "relative",
+            Self::Flash => "flash",
         }
     }
 
@@ -35,7 +42,14 @@ impl LatencyBasis {
         match self {
             Self::Clock => 'c',
             Self::Relative => 'r',
+            Self::Flash => 'f',
         }
+    }
+
+    /// The whole latency is known, not only what is above the least.
+    #[must_use]
+    pub const fn is_whole(self) -> bool {
+        !matches!(self, Self::Relative)
     }
 }
 
@@ -53,7 +67,7 @@ pub struct Spread {
 pub struct Latency {
     /// What `path` and `total` are measured from.
     pub basis: LatencyBasis,
-    /// How far a clock basis may be off; `None` for a relative one.
+    /// How far a clock's or a flash's basis may be off; `None` for a relative one.
     pub error: Option<Duration>,
     /// All parts together.
     pub total: Spread,
@@ -187,6 +201,14 @@ pub struct Figures {
     pub dropped: Dropped,
     /// Payload bitrate over 1 s.
     pub bitrate_1s: Option<BitsPerSecond>,
+    /// Of the payload bitrate over 1 s: keyframes, predicted frames, frames predicted from both sides.
+    pub bitrate_by_kind: Option<[BitsPerSecond; 3]>,
+    /// When the last keyframe came.
+    pub keyframe_at: Option<Mono>,
+    /// What a transport stream showed, where it is one.
+    pub transport_stream: Option<TsCounts>,
+    /// How fast the camera's clock runs away from ours.
+    pub clock_drift: Option<Drift>,
     /// Payload bitrate over 10 s.
     pub bitrate_10s: Option<BitsPerSecond>,
     /// Keyframe interval in frames, last.
@@ -207,6 +229,10 @@ pub struct Figures {
     pub dropout_now: Option<Dropout>,
     /// The last minute.
     pub pulse: Vec<PulseCell>,
+    /// What the pictures themselves tell; `None` while none is decoded.
+    pub sight: Option<Sight>,
+    /// How the flash probe of this stream goes, or went.
+    pub flash: Option<Arc<FlashReading>>,
     /// How far the camera's clock is off, when it is beyond what a path could explain, in microseconds.
     pub clock_off_micros: Option<i64>,
 }

@@ -1,7 +1,7 @@
 //! What a stream's figures were: by the second for ten minutes, coarser for an hour and a day.
 
 use super::Figures;
-use crate::Mono;
+use crate::{Mono, Verdict};
 use std::collections::VecDeque;
 use std::time::Duration;
 
@@ -57,6 +57,8 @@ impl Span {
 /// What is kept of a moment; `None` is unknown.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Sample {
+    /// The worst verdict in it.
+    pub verdict: Option<Verdict>,
     /// Sent rate, frames/s.
     pub sent: Option<f32>,
     /// Arrived rate, frames/s.
@@ -71,6 +73,10 @@ pub struct Sample {
     pub latency_p95: Option<f32>,
     /// Medians of its parts, ms: path, buffer, decode, draw.
     pub parts: [Option<f32>; 4],
+    /// Of the bitrate: keyframes, predicted from one side, from both; bits/s.
+    pub by_kind: [Option<f32>; 3],
+    /// Keyframes began in so many of the seconds, as a share.
+    pub keyframe: Option<f32>,
     /// Interarrival jitter, ms.
     pub jitter: Option<f32>,
     /// Share of packets lost in the last 10 s, percent.
@@ -84,6 +90,7 @@ impl Sample {
         let ms = |span: Duration| span.as_secs_f32() * 1e3;
         let latency = figures.latency;
         Self {
+            verdict: Some(figures.verdict),
             sent: figures.sent.map(|rate| rate as f32),
             arrived: figures.arrived.map(|rate| rate as f32),
             shown: figures.shown.map(|rate| rate as f32),
@@ -96,34 +103,92 @@ impl Sample {
                 latency.and_then(|latency| latency.decode).map(|part| ms(part.p50)),
                 latency.and_then(|latency| latency.draw).map(|part| ms(part.p50)),
             ],
+            by_kind: std::array::from_fn(|kind| figures.bitrate_by_kind.map(|all| all[kind].0 as f32)),
+            keyframe: figures.keyframe_at.map(|at| f32::from(u8::from(figures.at.since(at) < Duration::from_secs(1)))),
             jitter: figures.jitter.map(ms),
             loss: figures.recent_loss.map(|share| share as f32 * 100.0),
         }
     }
 
     /// The mean of this, of `count` samples, and one more. What is unknown in one does not count.
-    fn with(self, count: f32, other: Self) -> Self {
-        let mean = |a: Option<f32>, b: Option<f32>| match (a, b) {
-            (Some(a), Some(b)) => Some(a + (b - a) / (count + 1.0)),
-            (a, b) => a.or(b),
-        };
-        let mut parts = self.parts;
-        for (part, other) in parts.iter_mut().zip(other.parts) {
-            *part = mean(*part, other);
+    #[must_use]
+    pub fn with(self, count: f32, other: Self) -> Self {
+        let verdict = self.verdict.map_or(other.verdict, |one| Some(other.verdict.map_or(one, |two| one.worse(two))));
+        let mut fields = self.fields();
+        for (field, other) in fields.iter_mut().zip(other.fields()) {
+            *field = match (*field, other) {
+                (Some(a), Some(b)) => Some(a + (b - a) / (count + 1.0)),
+                (a, b) => a.or(b),
+            };
         }
+        Self::from_fields(verdict, fields)
+    }
+
+    /// All numbers in a fixed order: the one of the declaration.
+    #[must_use]
+    pub const fn fields(&self) -> [Option<f32>; FIELDS] {
+        let [path, buffer, decode, draw] = self.parts;
+        let [key, one, both] = self.by_kind;
+        [
+            self.sent,
+            self.arrived,
+            self.shown,
+            self.bitrate,
+            self.latency,
+            self.latency_p95,
+            path,
+            buffer,
+            decode,
+            draw,
+            key,
+            one,
+            both,
+            self.keyframe,
+            self.jitter,
+            self.loss,
+        ]
+    }
+
+    /// From its numbers.
+    #[must_use]
+    pub const fn from_fields(verdict: Option<Verdict>, fields: [Option<f32>; FIELDS]) -> Self {
+        let [
+            sent,
+            arrived,
+            shown,
+            bitrate,
+            latency,
+            latency_p95,
+            path,
+            buffer,
+            decode,
+            draw,
+            key,
+            one,
+            both,
+            keyframe,
+            jitter,
+            loss,
+        ] = fields;
         Self {
-            sent: mean(self.sent, other.sent),
-            arrived: mean(self.arrived, other.arrived),
-            shown: mean(self.shown, other.shown),
-            bitrate: mean(self.bitrate, other.bitrate),
-            latency: mean(self.latency, other.latency),
-            latency_p95: mean(self.latency_p95, other.latency_p95),
-            parts,
-            jitter: mean(self.jitter, other.jitter),
-            loss: mean(self.loss, other.loss),
+            verdict,
+            sent,
+            arrived,
+            shown,
+            bitrate,
+            latency,
+            latency_p95,
+            parts: [path, buffer, decode, draw],
+            by_kind: [key, one, both],
+            keyframe,
+            jitter,
+            loss,
         }
     }
 }
+
+/// Numbers of a sample.
+pub const FIELDS: usize = 16;
 
 /// Samples a tier keeps.
 const KEPT: usize = 600;
@@ -132,8 +197,8 @@ const STEPS: [u64; 3] = [1, 6, 144];
 
 #[derive(Debug, Clone, Copy)]
 struct Kept {
-    /// Steps since the clock's zero.
-    index: u64,
+    /// Steps since the clock's zero; below it for what was kept before.
+    index: i64,
     sample: Sample,
     count: f32,
 }
@@ -148,7 +213,7 @@ impl History {
     /// Takes what the figures are now. Several within a step are averaged.
     pub fn push(&mut self, now: Mono, sample: Sample) {
         for (tier, step) in self.tiers.iter_mut().zip(STEPS) {
-            let index = now.as_micros() / (step * 1_000_000);
+            let index = (now.as_micros() / (step * 1_000_000)) as i64;
             match tier.back_mut() {
                 Some(last) if last.index == index => {
                     *last = Kept { sample: last.sample.with(last.count, sample), count: last.count + 1.0, ..*last };
@@ -163,10 +228,33 @@ impl History {
         }
     }
 
+    /// Takes what was kept of a span before this run, by its age in seconds, oldest first; what is newer than that stays.
+    pub fn restore(&mut self, now: Mono, span: Span, kept: impl Iterator<Item = (f64, Sample)>) {
+        let tier = &mut self.tiers[span.tier()];
+        let step = STEPS[span.tier()] as f64;
+        let first = tier.front().map_or(i64::MAX, |first| first.index);
+        let mut before: VecDeque<Kept> = VecDeque::new();
+        for (age, sample) in kept {
+            let index = ((now.as_micros() as f64 / 1e6 - age) / step).floor() as i64;
+            match before.back_mut() {
+                Some(last) if last.index == index => {
+                    *last = Kept { sample: last.sample.with(last.count, sample), count: last.count + 1.0, ..*last };
+                }
+                _ if index < first => before.push_back(Kept { index, sample, count: 1.0 }),
+                _ => {}
+            }
+        }
+        before.append(tier);
+        *tier = before;
+        while tier.len() > KEPT {
+            tier.pop_front();
+        }
+    }
+
     /// When something was taken last.
     #[must_use]
     pub fn is_due(&self, now: Mono) -> bool {
-        self.tiers[0].back().is_none_or(|last| last.index != now.as_micros() / (STEPS[0] * 1_000_000))
+        self.tiers[0].back().is_none_or(|last| last.index != (now.as_micros() / (STEPS[0] * 1_000_000)) as i64)
     }
 
     /// The samples of a span up to now, oldest first, each with its age in seconds.
@@ -201,6 +289,23 @@ mod tests {
         assert!(history.over(now, Span::Hour).all(|(_, sample)| (sample.sent.unwrap() - 15.0).abs() < 1e-3), "means");
         let ages: Vec<f64> = history.over(now, Span::Minute).map(|(age, _)| age).collect();
         assert!(ages.windows(2).all(|pair| (pair[0] - pair[1] - 1.0).abs() < 1e-6) && ages[59] < 1.0, "{ages:?}");
+    }
+
+    #[test]
+    fn what_was_kept_comes_before_what_is_new() {
+        let mut history = History::default();
+        history.push(Mono::from_millis(2_000), rate(30.0));
+        let kept = (1..=300).rev().map(|age| (f64::from(age) * 10.0, rate(10.0)));
+        history.restore(Mono::from_millis(3_000), Span::Hour, kept);
+        let seen: Vec<f64> = history.over(Mono::from_millis(3_000), Span::Hour).map(|(age, _)| age).collect();
+        assert_eq!(seen.len(), 301);
+        assert!(seen.windows(2).all(|pair| pair[0] > pair[1]), "{seen:?}");
+        assert!((seen[0] - 3_000.0).abs() <= 6.0, "{}", seen[0]);
+        assert_eq!(history.over(Mono::from_millis(3_000), Span::Minute).count(), 1);
+        // All numbers go through the array and back.
+        let fields = std::array::from_fn(|n| Some(n as f32));
+        let sample = Sample::from_fields(Some(Verdict::Lost), fields);
+        assert_eq!((sample.fields(), sample.sent, sample.loss), (fields, Some(0.0), Some(15.0)));
     }
 
     #[test]

@@ -1,20 +1,27 @@
 //! The meter of one stream: holds the parts, routes what stations report, reads them all at once.
 
+use super::capture::CaptureTimes;
+use super::flash::{FlashMeter, FlashStep};
 use super::{
     Bitrate, DropoutMeter, Dropped, EventRate, Figures, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Milestones, Pulse,
     RecentLoss,
 };
 use crate::clock::{CaptureClock, Offset, Told};
 use crate::event::EventLog;
+use crate::flash::CELLS;
 use crate::playout::{ArrivalMeter, LONGEST, Playout};
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::Progress;
 use crate::sdp::{Codec, Video};
+use crate::sight::{Glance, SightMeter};
+use crate::thresholds::Thresholds;
 use crate::ts::{Demux, TsCounts};
-use crate::verdict::{Evidence, Judge, SessionState, stall_cause};
+use crate::verdict::{BUSY, Evidence, Judge, SessionState, stall_cause};
 use crate::video::{AccessUnit, Parameters};
 use crate::{Cause, ClockPair, ClockRate, FrameRate, Mono, Ticks, Transport, Verdict};
+use std::collections::VecDeque;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Everything measured of one stream, over all its sessions.
@@ -48,8 +55,14 @@ pub struct Meter {
     decoded: EventRate,
     shown: EventRate,
     bitrate: Bitrate,
+    /// Bytes of keyframes, of frames predicted from one side, from both.
+    by_kind: [Bitrate; 3],
+    keyframe_at: Option<Mono>,
+    /// When units had come, and how long that took.
+    deliveries: VecDeque<(Mono, Duration)>,
     keyframes: KeyframeMeter,
     latency: LatencyMeter,
+    flash: FlashMeter,
     playout: Playout,
     /// Fed while there is a receive buffer.
     arrivals: ArrivalMeter,
@@ -95,6 +108,13 @@ pub struct Meter {
     /// Timestamp of the last displayable picture of this sequence.
     picture_timestamp: Option<i64>,
     events: EventLog,
+    sight: SightMeter,
+    /// Packets that came after their place was given up: how many by the last look, and when some came last.
+    too_late: (u64, Option<Mono>),
+    /// When figures were read last.
+    read_at: Option<Mono>,
+    /// As they were set; the judge has them as they are at the stream's rate.
+    thresholds: Thresholds,
     /// No packet came for a while since the last displayable picture.
     silent_since_picture: bool,
 }
@@ -103,6 +123,16 @@ pub struct Meter {
 const WRONG_KEY: u64 = 10;
 /// Refusing for this long is refusing the stream, not a picture.
 const REFUSES: Duration = Duration::from_secs(1);
+/// Frames that are by so much further apart than declared are fewer.
+const SLOWER: f64 = 1.1;
+/// How busy the link is is taken over this time,
+const BUSY_OVER: Duration = Duration::from_secs(5);
+/// and over so many units at most.
+const DELIVERIES: usize = 1000;
+/// Figures are read once a second or more often: a longer pause is this machine's.
+const OWN_STALL: Duration = Duration::from_secs(2);
+/// A change of this machine's time of day by more microseconds than this was made by somebody, not by slewing.
+const OWN_STEP: i64 = 100_000;
 /// A question without an answer for this long is told.
 const NO_ANSWER: Duration = Duration::from_secs(3);
 
@@ -138,8 +168,12 @@ impl Meter {
             decoded: EventRate::default(),
             shown: EventRate::default(),
             bitrate: Bitrate::default(),
+            by_kind: Default::default(),
+            keyframe_at: None,
+            deliveries: VecDeque::new(),
             keyframes: KeyframeMeter::default(),
             latency: LatencyMeter::default(),
+            flash: FlashMeter::default(),
             playout: Playout::AtOnce,
             arrivals: ArrivalMeter::default(),
             dropouts: DropoutMeter::default(),
@@ -169,12 +203,23 @@ impl Meter {
             lost_at_picture: 0,
             picture_timestamp: None,
             events: EventLog::default(),
+            sight: SightMeter::default(),
+            too_late: (0, None),
+            read_at: None,
+            thresholds: Thresholds::default(),
             silent_since_picture: false,
         }
     }
 
-    /// This machine's two clocks, read at one moment; renewed now and then.
-    pub const fn set_clocks(&mut self, pair: ClockPair) {
+    /// This machine's two clocks, read at one moment; renewed now and then. Where its time of day was set meanwhile, what is
+    /// known of the camera's clock is put on the new time: the camera's did not change.
+    pub fn set_clocks(&mut self, pair: ClockPair) {
+        let step = pair.wall.micros_since(self.pair.wall_at(pair.mono));
+        if step.abs() > OWN_STEP {
+            self.clock.on_own_step(step);
+            self.flash.on_own_step(step);
+            self.told = self.told.map(|told| told.after_own_step(step));
+        }
         self.pair = pair;
     }
 
@@ -232,7 +277,7 @@ impl Meter {
             _ if self.no_media_clock => None,
             Playout::AtOnce => None,
             Playout::Buffered(buffer) => buffered(buffer),
-            Playout::Aligned { delay, buffer } => match self.offset().and_then(|o| self.clock.captured(unit.timestamp, o)) {
+            Playout::Aligned { delay, buffer } => match self.capture_times().captured(&self.clock, self.pair, unit.timestamp) {
                 Some(captured) => {
                     let path = self.pair.wall_at(unit.last_arrival).micros_since(captured);
                     let wait = delay.as_micros() as i64 - path;
@@ -252,6 +297,26 @@ impl Meter {
     /// The camera's clock against ours, as far as it is known.
     fn offset(&self) -> Option<Offset> {
         self.clock.offset(self.pair.wall, self.round_trip, self.told)
+    }
+
+    /// Where capture times come from.
+    fn capture_times(&self) -> CaptureTimes {
+        self.flash.times(&self.clock, self.offset(), self.pair.wall)
+    }
+
+    /// A step of a flash probe.
+    pub fn on_flash(&mut self, now: Mono, step: FlashStep) {
+        let offset = self.offset();
+        self.flash.step(now, step, &self.clock, self.pair, offset);
+    }
+
+    /// How bright the places of a unit's picture are; only asked for while a flash probe runs.
+    pub fn on_light(&mut self, number: u64, decoded: Mono, cells: Box<[u8; CELLS]>) {
+        if self.flash.runs()
+            && let Some((timestamp, arrival)) = self.latency.of(number)
+        {
+            self.flash.on_picture(number, self.clock.media_micros(timestamp), arrival, decoded, cells);
+        }
     }
 
     /// The least RTSP round trip so far.
@@ -348,6 +413,7 @@ impl Meter {
         self.sent.restart();
         self.keyframes.restart();
         self.latency.restart();
+        self.flash.on_restart();
         self.arrivals.restart();
         self.picture_timestamp = None;
         if let Some(video) = &self.video {
@@ -412,6 +478,7 @@ impl Meter {
         self.profile = Some(parameters.profile);
         self.unusual = parameters.unusual;
         self.declared_by_stream = parameters.declared;
+        self.events.on_parameters(now, (parameters.width, parameters.height), self.declared());
     }
 
     /// An access unit came; `displayable` when its picture can be shown as the truth.
@@ -427,6 +494,19 @@ impl Meter {
         self.latency.on_unit(unit.number, unit.timestamp, unit.last_arrival, unit.finished);
         if self.playout != Playout::AtOnce {
             self.arrivals.on_unit(unit.last_arrival, unit.timestamp);
+        }
+        while self.deliveries.len() >= DELIVERIES
+            || self.deliveries.front().is_some_and(|(at, _)| unit.last_arrival.since(*at) > BUSY_OVER)
+        {
+            self.deliveries.pop_front();
+        }
+        self.deliveries.push_back((unit.last_arrival, unit.last_arrival.since(unit.first_arrival)));
+        let kind = if unit.keyframe { 0 } else { 1 + usize::from(unit.bipredictive) };
+        for (index, bitrate) in self.by_kind.iter_mut().enumerate() {
+            bitrate.on_bytes(unit.last_arrival, if index == kind { unit.bytes } else { 0 });
+        }
+        if unit.keyframe {
+            self.keyframe_at = Some(unit.last_arrival);
         }
         if unit.keyframe
             && let Some(video) = &self.video
@@ -468,11 +548,24 @@ impl Meter {
         self.latency.on_decoded(number, at);
     }
 
+    /// Its picture was looked at. What it shows of a flash probe is not what it usually sees.
+    pub fn on_glance(&mut self, glance: Arc<Glance>) {
+        if !self.flash.disturbs(glance.at) {
+            self.sight.on_glance(glance);
+        }
+    }
+
+    /// From where on figures are a strain.
+    pub const fn set_thresholds(&mut self, thresholds: Thresholds) {
+        self.thresholds = thresholds;
+    }
+
     /// This unit's picture was written to the terminal.
     pub fn on_drawn(&mut self, number: u64, at: Mono) {
         self.frames.drawn += 1;
         self.shown.on_event(at);
         self.latency.on_drawn(number, at);
+        self.flash.on_drawn(number, at);
     }
 
     /// The stream came onto a screen, or left all of them.
@@ -582,13 +675,43 @@ impl Meter {
             unanswered: unanswered.map(|(_, cause)| cause),
             playing_for: self.playing_since.map_or(Duration::ZERO, |since| now.since(since)),
             loss: figures.recent_loss,
-            damaged: recently(self.damage_without_loss),
+            // What came too late is missing in its unit, and was not lost.
+            damaged: recently(self.damage_without_loss) && !recently(self.too_late.1),
+            too_late: recently(self.too_late.1),
             sent_of_declared: ratio(figures.sent, figures.declared.map(FrameRate::per_second)).filter(|_| settled),
+            pace: self.pace().filter(|_| settled),
+            slower_since: self.turned(true),
+            regular_since: self.turned(false),
             arrived_of_sent: ratio(figures.arrived, figures.sent).filter(|_| settled),
             decoded_of_arrived: ratio(decoded, figures.arrived).filter(|_| settled && self.decodes),
             shown_of_decoded: ratio(figures.shown, decoded).filter(|_| settled),
+            link_busy: self.link_busy(now),
             path_delay: figures.latency.map(|latency| latency.path.p95),
+            finding: figures.sight.and_then(|sight| sight.finding),
         }
+    }
+
+    /// How slow the camera goes where it sends at all: declared distance of frames over the usual one.
+    fn pace(&self) -> Option<f64> {
+        let usual = self.sent.interval()?.as_secs_f64();
+        (usual > 0.0).then(|| self.declared().map(|rate| rate.period().as_secs_f64() / usual)).flatten()
+    }
+
+    /// Since when frames are further apart than declared, or are not.
+    fn turned(&self, further: bool) -> Option<Mono> {
+        let limit = self.declared().filter(|_| !self.no_media_clock)?.period().mul_f64(SLOWER);
+        self.sent.turned(limit, further)
+    }
+
+    fn link_busy(&self, now: Mono) -> Option<f64> {
+        let recent = self.deliveries.iter().filter(|(at, _)| now.since(*at) <= BUSY_OVER);
+        let took: Duration = recent.map(|(_, took)| (*took).min(BUSY_OVER)).sum();
+        (!self.deliveries.is_empty()).then(|| (took.as_secs_f64() / BUSY_OVER.as_secs_f64()).min(1.0))
+    }
+
+    fn bitrate_by_kind(&self, now: Mono) -> Option<[crate::BitsPerSecond; 3]> {
+        let [key, one, both] = self.by_kind.each_ref().map(|bitrate| bitrate.over(now, Duration::from_secs(1)));
+        Some([key?, one?, both?])
     }
 
     /// Time went on: dropouts begin, their cause is looked for.
@@ -598,6 +721,9 @@ impl Meter {
         self.dropouts.tick(now);
         let counts = self.packets();
         self.loss.sample(now, self.expected(), counts.received);
+        if self.dropped.too_late > self.too_late.0 {
+            self.too_late = (self.dropped.too_late, Some(now));
+        }
         self.note_stall(now);
     }
 
@@ -612,7 +738,8 @@ impl Meter {
             packets_flow: lost || (self.packets_flow(now) && !self.silent_since_picture),
             loss: lost.then_some(1.0),
             awaiting_keyframe: !self.last_unit_clean,
-            damaged: self.damage_without_loss.is_some_and(|at| now.since(at) < Duration::from_secs(10)),
+            damaged: self.damage_without_loss.is_some_and(|at| now.since(at) < Duration::from_secs(10))
+                && self.too_late.1.is_none_or(|at| now.since(at) >= Duration::from_secs(10)),
             ..Evidence::default()
         };
         self.dropouts.note_cause(stall_cause(&evidence));
@@ -620,6 +747,9 @@ impl Meter {
 
     /// Reads everything.
     pub fn read(&mut self, now: Mono) -> Figures {
+        if let Some(before) = self.read_at.replace(now).filter(|before| now.since(*before) > OWN_STALL) {
+            self.dropouts.set_own_pause(before, now);
+        }
         self.tick(now);
         let counts = self.packets();
         let (text, next_try) = match &self.session {
@@ -636,6 +766,7 @@ impl Meter {
         };
         let rate = self.rate(now);
         let offset = self.clock.offset(self.pair.wall_at(now), self.round_trip, self.told);
+        let times = self.flash.times(&self.clock, offset, self.pair.wall);
         let first = if self.decodes { self.first_decoded } else { self.first_displayable };
         let mut figures = Figures {
             at: now,
@@ -655,14 +786,18 @@ impl Meter {
             sender: self.sender,
             arrived: self.arrived.per_second(now),
             shown: if self.on_screen.is_some() { self.shown.per_second(now) } else { None },
-            latency: self.latency.read(now, &self.clock, self.pair, offset).filter(|_| !self.no_media_clock),
-            arrival: self.arrivals.read(&self.clock, self.pair, |at| self.clock.captured(at, offset?)),
+            latency: self.latency.read(now, &self.clock, self.pair, times).filter(|_| !self.no_media_clock),
+            arrival: self.arrivals.read(&self.clock, self.pair, |at| times.captured(&self.clock, self.pair, at)),
             jitter: self.jitter.value(),
             packets: counts,
             recent_loss: self.loss.share(self.expected(), counts.received),
             frames: self.frames,
             dropped: self.dropped,
             bitrate_1s: self.bitrate.over(now, Duration::from_secs(1)),
+            bitrate_by_kind: self.bitrate_by_kind(now),
+            keyframe_at: self.keyframe_at,
+            transport_stream: self.transport_stream,
+            clock_drift: self.clock.drift(),
             bitrate_10s: self.bitrate.over(now, Duration::from_secs(10)),
             keyframe_frames: self.keyframes.last_frames,
             keyframe_interval: self.keyframes.last,
@@ -672,10 +807,16 @@ impl Meter {
             dropout_totals: self.dropouts.totals(),
             dropout_now: self.dropouts.running(now),
             pulse: self.pulse.cells(now, rate),
+            sight: self.sight.read(now),
+            flash: self.flash.read(now),
             clock_off_micros: offset.filter(|offset| offset.clock_wrong).map(|offset| -offset.micros),
             ..Figures::default()
         };
         let evidence = self.evidence(now, &figures);
+        self.dropouts.set_interval(self.sent.interval());
+        let full = evidence.link_busy.is_some_and(|busy| busy > BUSY);
+        self.dropouts.set_queued(full && evidence.path_delay.is_some_and(|delay| delay * 2 > self.thresholds.late));
+        self.judge.thresholds = self.thresholds.at_rate(figures.declared);
         (figures.verdict, figures.cause) = self.judge.judge(now, &self.session, &evidence);
         if let (SessionState::Connecting, Some((cause, _))) = (&self.session, &self.last_failure) {
             // A try that has only begun does not make it any better.

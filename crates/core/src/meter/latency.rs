@@ -1,5 +1,6 @@
-use super::figures::{Latency, LatencyBasis, Spread};
-use crate::clock::{CaptureClock, Offset};
+use super::capture::CaptureTimes;
+use super::figures::{Latency, Spread};
+use crate::clock::CaptureClock;
 use crate::{ClockPair, Mono};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -65,9 +66,13 @@ impl LatencyMeter {
         self.frames.clear();
     }
 
-    /// Latency over the last 10 s; `None` before a frame is complete. `offset` is the camera's clock against ours.
-    #[must_use]
-    pub fn read(&self, now: Mono, clock: &CaptureClock, pair: ClockPair, offset: Option<Offset>) -> Option<Latency> {
+    /// A frame's timestamp and arrival, while it is followed.
+    pub(super) fn of(&mut self, number: u64) -> Option<(i64, Mono)> {
+        self.find(number).map(|frame| (frame.timestamp, frame.arrival))
+    }
+
+    /// Latency over the last 10 s; `None` before a frame is complete.
+    pub(super) fn read(&self, now: Mono, clock: &CaptureClock, pair: ClockPair, times: CaptureTimes) -> Option<Latency> {
         let recent = || self.frames.iter().filter(|frame| now.since(frame.finished) <= WINDOW);
         let any_drawn = recent().any(|frame| frame.drawn.is_some());
         let any_decoded = recent().any(|frame| frame.decoded.is_some());
@@ -76,19 +81,13 @@ impl LatencyMeter {
         let went_all_the_way =
             |frame: &&Followed| if any_drawn { frame.drawn.is_some() } else { !any_decoded || frame.decoded.is_some() };
         let frames: Vec<&Followed> = recent().filter(went_all_the_way).collect();
-        let path_of = |frame: &&Followed| match offset {
-            Some(offset) => {
-                let captured = clock.captured(frame.timestamp, offset)?;
-                Some(pair.wall_at(frame.arrival).micros_since(captured).max(0) as u64)
-            }
-            None => clock.relative_delay(frame.arrival, frame.timestamp).map(micros),
-        };
+        let path_of = |frame: &&Followed| times.path(clock, pair, frame.arrival, frame.timestamp).map(micros);
         let paths: Vec<u64> = frames.iter().map(path_of).collect::<Option<_>>()?;
         let after = |frame: &Followed| micros(frame.drawn.or(frame.decoded).unwrap_or(frame.finished).since(frame.arrival));
         let part = |of: fn(&Followed) -> Option<Duration>| spread(frames.iter().filter_map(|frame| of(frame)).map(micros));
         Some(Latency {
-            basis: if offset.is_some() { LatencyBasis::Clock } else { LatencyBasis::Relative },
-            error: offset.map(|offset| offset.error),
+            basis: times.basis(),
+            error: times.error(),
             total: spread(frames.iter().zip(&paths).map(|(frame, path)| path + after(frame)))?,
             buffer: part(|frame| Some(frame.finished.since(frame.arrival)))?,
             decode: part(|frame| Some(frame.decoded?.since(frame.finished))),
@@ -116,6 +115,7 @@ fn spread(values: impl Iterator<Item = u64>) -> Option<Spread> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::meter::LatencyBasis;
     use crate::{ClockRate, NtpTime, Wall};
 
     const PAIR: ClockPair = ClockPair { mono: Mono::ZERO, wall: Wall::from_unix_micros(1_795_500_000_000_000) };
@@ -136,9 +136,9 @@ mod tests {
                 meter.on_drawn(n, arrival + Duration::from_millis(15));
             }
         }
-        let latency = meter
-            .read(Mono::from_millis(5000), &clock, PAIR, clock.offset(PAIR.wall, Some(Duration::from_millis(1)), None))
-            .unwrap();
+        let offset = clock.offset(PAIR.wall, Some(Duration::from_millis(1)), None);
+        let times = CaptureTimes::best(None, &clock, offset, PAIR.wall);
+        let latency = meter.read(Mono::from_millis(5000), &clock, PAIR, times).unwrap();
         let ms = |spread: Spread| (spread.p50.as_millis(), spread.p95.as_millis());
         assert_eq!(latency.basis, LatencyBasis::Clock);
         assert_eq!(ms(latency.path), (30, 80));
@@ -155,7 +155,8 @@ mod tests {
             clock.on_unit(arrival, 3600 * n as i64);
             meter.on_unit(n, 3600 * n as i64, arrival, arrival);
         }
-        let latency = meter.read(Mono::from_millis(2000), &clock, PAIR, clock.offset(PAIR.wall, None, None)).unwrap();
+        let times = CaptureTimes::best(None, &clock, clock.offset(PAIR.wall, None, None), PAIR.wall);
+        let latency = meter.read(Mono::from_millis(2000), &clock, PAIR, times).unwrap();
         assert_eq!((latency.basis, latency.error, latency.total.p50), (LatencyBasis::Relative, None, Duration::ZERO));
         assert_eq!(latency.total.p95, Duration::ZERO, "19 of 20 are at the least");
     }

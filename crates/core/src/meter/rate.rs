@@ -94,6 +94,49 @@ impl MediaRate {
         self.reordered = false;
     }
 
+    /// The usual distance of frames in media time: the median over the units of the window; `None` with fewer than three.
+    #[must_use]
+    pub fn interval(&self) -> Option<Duration> {
+        let mut times: Vec<i64> = self.units.iter().map(|(_, timestamp, _)| *timestamp).collect();
+        times.sort_unstable();
+        let mut steps: Vec<i64> = times.windows(2).map(|pair| pair[1] - pair[0]).filter(|step| *step > 0).collect();
+        if steps.len() < 2 {
+            return None;
+        }
+        let middle = steps.len() / 2;
+        let step = *steps.select_nth_unstable(middle).1;
+        Some(Duration::from_micros(self.rate.micros(Ticks(step)).max(0) as u64))
+    }
+
+    /// Since when frames are further apart than `limit` in media time (or no further), up to now: the arrival of the last
+    /// frame before that. One that differs alone is passed over. `None` where they are not now, or where it began before
+    /// the window.
+    #[must_use]
+    pub fn turned(&self, limit: Duration, further: bool) -> Option<Mono> {
+        let mut units: Vec<(i64, Mono, bool)> =
+            self.units.iter().map(|(arrival, timestamp, gap)| (*timestamp, *arrival, *gap)).collect();
+        units.sort_unstable();
+        let limit = limit.as_micros() as i64;
+        // What was lost on the way says nothing of the camera.
+        let steps: Vec<(bool, Mono)> = units
+            .windows(2)
+            .filter(|pair| !pair[1].2)
+            .map(|pair| ((self.rate.micros(Ticks(pair[1].0 - pair[0].0)) > limit) == further, pair[0].1))
+            .collect();
+        let (mut since, mut other) = (None, 0);
+        for (holds, arrival) in steps.iter().rev() {
+            if *holds {
+                (since, other) = (Some(*arrival), 0);
+                continue;
+            }
+            other += 1;
+            if other == 2 {
+                return since;
+            }
+        }
+        None
+    }
+
     /// Frames per second; `None` with fewer than three units in the window.
     pub fn per_second(&mut self, now: Mono) -> Option<f64> {
         while self.units.front().is_some_and(|(arrival, ..)| now.since(*arrival) > WINDOW) {
@@ -169,6 +212,30 @@ mod tests {
             rate.on_unit(Mono::from_millis(40 * n as u64), 3600 * n, n % 7 == 4);
         }
         assert!(near(rate.per_second(Mono::from_millis(2400)), 25.0), "lost frames were sent all the same");
+    }
+
+    #[test]
+    fn the_moment_at_which_a_camera_slows_down_is_told_to_the_frame() {
+        let mut rate = MediaRate::new(ClockRate::VIDEO);
+        let limit = Duration::from_millis(45);
+        let mut at = 0u64;
+        let mut send = |rate: &mut MediaRate, frames: u64, period: u64| {
+            for _ in 0..frames {
+                at += period;
+                rate.on_unit(Mono::from_millis(at), 90 * at as i64, false);
+            }
+            at
+        };
+        let slowed = send(&mut rate, 50, 40);
+        assert_eq!((rate.turned(limit, true), rate.turned(limit, false)), (None, None));
+        send(&mut rate, 20, 60);
+        assert_eq!((rate.turned(limit, true), rate.turned(limit, false)), (Some(Mono::from_millis(slowed)), None));
+        // One that comes early alone changes nothing.
+        send(&mut rate, 1, 40);
+        let quicker = send(&mut rate, 10, 60);
+        assert_eq!(rate.turned(limit, true), Some(Mono::from_millis(slowed)));
+        send(&mut rate, 3, 40);
+        assert_eq!(rate.turned(limit, false), Some(Mono::from_millis(quicker)));
     }
 
     #[test]

@@ -171,6 +171,17 @@ fn sender_reports_give_the_clock_basis() {
     assert!(
         matches!(&parsed[0], RtcpPacket::ReceiverReport(_, blocks) if blocks[0].ssrc == Ssrc(7) && blocks[0].cumulative_lost == 0)
     );
+    // Somebody sets this machine's clock by an hour, forth and back: how long frames take does not change, and the camera is
+    // told to be off only while it is.
+    rig.receiver.meter().set_round_trip(Some(Duration::from_millis(2)));
+    for (at, hours, off) in [(3_200, 1, true), (3_300, 0, false)] {
+        let mono = Mono::from_millis(at);
+        rig.receiver.meter().set_clocks(ClockPair { mono, wall: PAIR.wall_at(mono).offset(hours * 3_600_000_000) });
+        let figures = rig.read(at + 10);
+        let latency = figures.latency.unwrap();
+        assert!(latency.basis == LatencyBasis::Clock && latency.total.p50.as_millis().abs_diff(37) <= 2, "{latency:?}");
+        assert_eq!(figures.clock_off_micros.is_some(), off, "{:?}", figures.clock_off_micros);
+    }
 }
 
 #[test]

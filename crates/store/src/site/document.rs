@@ -279,6 +279,11 @@ impl Editor<'_> {
                 put(table, "recorder", Some(to.into()));
             }
         }
+        for table in self.tables("thresholds")?.into_iter().flat_map(ArrayOfTables::iter_mut) {
+            if table.get("camera").and_then(Item::as_str) == Some(from) {
+                put(table, "camera", Some(to.into()));
+            }
+        }
         for lattice in self.tables("lattice")?.into_iter().flat_map(ArrayOfTables::iter_mut) {
             for tile in lattice.get_mut("tiles").and_then(Item::as_array_mut).into_iter().flat_map(toml_edit::Array::iter_mut) {
                 if let Some(camera) = tile.as_inline_table_mut().and_then(|tile| tile.get_mut("camera"))

@@ -1,9 +1,11 @@
 //! From text to a [`Site`], with line and column for everything that is not understood.
 
 use super::lattices::{self, RawLattice, RawScreen, RawTour};
-use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, stream_target};
+use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, ThresholdsFor, stream_target};
 use lattice_core::playout::LONGEST;
+use lattice_core::sight::Finding;
 use lattice_core::target::{PushKind, Target, understand_description};
+use lattice_core::thresholds::Override;
 use lattice_core::{BitsPerSecond, TransportChoice};
 use serde::Deserialize;
 use std::path::Path;
@@ -26,6 +28,8 @@ struct RawSite {
     cameras: Vec<RawCamera>,
     link: Option<Spanned<f64>>,
     decoding: Option<Spanned<f64>>,
+    #[serde(default)]
+    thresholds: Vec<RawThresholds>,
     #[serde(default, rename = "lattice")]
     lattices: Vec<RawLattice>,
     #[serde(default, rename = "tour")]
@@ -64,6 +68,62 @@ struct RawCamera {
     serial: Option<String>,
     #[serde(default, rename = "stream")]
     streams: Vec<RawStream>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawThresholds {
+    camera: Option<Text>,
+    group: Option<Text>,
+    loss: Option<Spanned<f64>>,
+    sent_below: Option<Spanned<f64>>,
+    arrived_below: Option<Spanned<f64>>,
+    shown_below: Option<Spanned<f64>>,
+    late: Option<Spanned<u64>>,
+    strained_after: Option<Spanned<f64>>,
+    steady_after: Option<Spanned<f64>>,
+    off: Option<Vec<Text>>,
+}
+
+/// Thresholds for a camera, a group, or for all. One of a name that is not there is no mistake: cameras come and go.
+fn thresholds(raw: RawThresholds) -> Result<ThresholdsFor, Complaint> {
+    if let (Some(_), Some(group)) = (&raw.camera, &raw.group) {
+        return Err(at(group, "thresholds are for a camera or for a group: make two of them"));
+    }
+    let percent = |share: Option<&Spanned<f64>>| match share {
+        None => Ok(None),
+        Some(share) if (0.0..=100.0).contains(share.get_ref()) => Ok(Some(*share.get_ref() / 100.0)),
+        Some(share) => Err(at(share, "this is 0 to 100 percent")),
+    };
+    let seconds = |span: Option<&Spanned<f64>>| match span {
+        None => Ok(None),
+        Some(span) if (0.0..=600.0).contains(span.get_ref()) => Ok(Some(Duration::from_secs_f64(*span.get_ref()))),
+        Some(span) => Err(at(span, "this is 0 to 600 seconds")),
+    };
+    let late = match &raw.late {
+        None => None,
+        Some(late) if (50..=60_000).contains(late.get_ref()) => Some(Duration::from_millis(*late.get_ref())),
+        Some(late) => return Err(at(late, "late is 50 to 60000 ms")),
+    };
+    let finding = |word: &Text| {
+        let all: Vec<&str> = Finding::ALL.iter().map(|finding| finding.word()).collect();
+        Finding::from_word(word.get_ref()).ok_or_else(|| at(word, format!("off takes {}", all.join(", "))))
+    };
+    let off = raw.off.map(|words| words.iter().map(finding).collect::<Result<Vec<_>, _>>()).transpose()?;
+    Ok(ThresholdsFor {
+        set: Override {
+            loss: percent(raw.loss.as_ref())?,
+            slowed: percent(raw.sent_below.as_ref())?,
+            arrived: percent(raw.arrived_below.as_ref())?,
+            shown: percent(raw.shown_below.as_ref())?,
+            late,
+            strain_after: seconds(raw.strained_after.as_ref())?,
+            steady_after: seconds(raw.steady_after.as_ref())?,
+            off,
+        },
+        camera: raw.camera.map(Spanned::into_inner),
+        group: raw.group.map(Spanned::into_inner),
+    })
 }
 
 #[derive(Deserialize)]
@@ -132,6 +192,10 @@ fn build(raw: RawSite) -> Result<Site, Complaint> {
         }
         let camera = camera(&site, raw)?;
         site.cameras.push(camera);
+    }
+    for raw in raw.thresholds {
+        let thresholds = thresholds(raw)?;
+        site.thresholds.push(thresholds);
     }
     site.link = megabits(raw.link.as_ref())?;
     site.decoding = match &raw.decoding {

@@ -9,7 +9,8 @@ use ratatui::style::Color;
 
 fn buffer(app: &App, whole: Rect, theme: Theme) -> Buffer {
     let mut buf = Buffer::empty(whole);
-    let mut painters: Vec<_> = (0..16).map(|_| CellPainter::new(PaintArg::Auto, theme.depth, 0.5)).collect();
+    let mut painters: Vec<_> =
+        (0..16).map(|tile| TilePainter::new(CellPainter::new(PaintArg::Auto, theme.depth, 0.5), tile)).collect();
     view::draw(app, theme, &mut painters, &mut buf);
     theme.dim(&mut buf);
     buf

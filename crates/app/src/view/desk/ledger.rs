@@ -6,6 +6,7 @@ use crate::theme::{Theme, Tone};
 use lattice_core::Wall;
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
+use lattice_report::{Lane, Page, lanes_page};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
@@ -42,10 +43,10 @@ const fn sign(kind: EventKind) -> (&'static str, Tone) {
     match kind {
         EventKind::Outage | EventKind::NoPicture => ("×", Tone::Alarm),
         EventKind::Locked => ("⊘", Tone::Alarm),
-        EventKind::Freeze => ("■", Tone::Alarm),
+        EventKind::Freeze | EventKind::Frozen => ("■", Tone::Alarm),
         EventKind::Stutter => ("▪", Tone::Bright),
         EventKind::Strained => ("≈", Tone::Bright),
-        EventKind::SizeChanged | EventKind::RateChanged => ("△", Tone::Calm),
+        EventKind::SizeChanged | EventKind::RateChanged | EventKind::NightMode | EventKind::DayMode => ("△", Tone::Calm),
     }
 }
 
@@ -116,6 +117,9 @@ fn title(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     if !log.filter.is_empty() {
         say(Tone::Here, format!("with {}", log.filter));
     }
+    if app.record_size > 0 {
+        say(Tone::Faint, format!("record {:.1} MB", app.record_size as f64 / 1e6));
+    }
     if let Some(why) = &log.not_kept {
         say(Tone::Bright, why.clone());
     }
@@ -128,7 +132,8 @@ fn line(app: &App, entry: &Entry) -> Vec<Said> {
     let alarm = entry.needs_a_hand(app.utc);
     let runs = if entry.end.is_none() { "…" } else { "" };
     let times = if entry.times > 1 { format!(" ×{}", entry.times) } else { String::new() };
-    let instant = matches!(entry.kind, EventKind::SizeChanged | EventKind::RateChanged);
+    let changes = [EventKind::SizeChanged, EventKind::RateChanged, EventKind::NightMode, EventKind::DayMode];
+    let instant = changes.contains(&entry.kind);
     let lasted = if instant { String::new() } else { format!("{}{runs}", length(entry.length(app.utc))) };
     let shelved = entry.shelved_until.is_some_and(|until| until > app.utc);
     let note = match (&entry.acknowledged, shelved) {
@@ -173,6 +178,22 @@ fn about<'a>(app: &App, theme: Theme, entry: &Entry) -> Vec<Line<'a>> {
         lines.push(Line::styled(format!("note: {}", entry.note), theme.tone(Tone::Here)));
     }
     lines
+}
+
+/// The lanes for paper: title, pages.
+pub fn lanes_on_paper(app: &App) -> (String, Vec<Page>) {
+    let (span, words) = LANE_SPANS[app.log.span % LANE_SPANS.len()];
+    let begin = app.utc.offset(-(span.as_micros() as i64));
+    let lane = |name: &str| {
+        let own = app.log.ledger.entries().iter().filter(|entry| entry.cameras.iter().any(|camera| camera == name));
+        let bars = own.map(|entry| (entry.start, entry.end.unwrap_or(app.utc), entry.kind)).filter(|(_, end, _)| *end >= begin);
+        Lane { name: name.to_owned(), bars: bars.collect() }
+    };
+    let lanes: Vec<Lane> = app.cameras_there().map(lane).filter(|lane| !lane.bars.is_empty()).collect();
+    let title = format!("Lanes: {}, {words}", app.site.name);
+    let foot = format!("{}, made with Amber Lattice at {}", app.site.name, app.clock);
+    let pages = lanes_page(&title, &foot, (begin, app.utc), &jiff::tz::TimeZone::system(), &lanes);
+    (title, pages)
 }
 
 /// All cameras over time, those with something first; a cell is as bad as the worst in it.

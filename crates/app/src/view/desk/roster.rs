@@ -1,10 +1,12 @@
 //! The roster: what have I, and is it well.
 
 use super::{Column, List, Said, below_typing, column, table, typing_line};
-use crate::app::{App, Entry, GroupBy, RosterLine, SortBy};
+use crate::app::{App, Entry, FeedKey, GroupBy, RosterLine, SortBy};
 use crate::survey::ago;
 use crate::theme::{Theme, Tone, sign};
+use lattice_core::FrameRate;
 use lattice_core::clock::off_text;
+use lattice_core::meter::{Figures, Span as PastSpan};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, Role};
 use ratatui::buffer::Buffer;
@@ -13,19 +15,25 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 use std::collections::HashSet;
 
-const COLUMNS: [Column; 11] = [
+const COLUMNS: [Column; 15] = [
     column("state", Constraint::Length(12), 0),
     column("name", Constraint::Min(16), 0),
-    column("group", Constraint::Length(12), 168),
+    column("group", Constraint::Length(12), 216),
     column("address", Constraint::Length(15), 60),
     column("streams", Constraint::Length(7), 70),
     column("declared → arrived", Constraint::Length(22), 100),
-    column("by", Constraint::Length(4), 120),
+    column("10 minutes", Constraint::Length(TREND as u16), 104),
+    column("p95 ms", Constraint::Length(6), 120),
+    column("loss %", Constraint::Length(6), 170),
+    column("dropouts", Constraint::Length(8), 180),
+    column("by", Constraint::Length(4), 190),
     column("clock", Constraint::Length(16), 110),
     column("last seen", Constraint::Length(11), 84),
-    column("maker and model", Constraint::Length(18), 140),
-    column("firmware", Constraint::Length(9), 156),
+    column("maker and model", Constraint::Length(18), 156),
+    column("firmware", Constraint::Length(9), 202),
 ];
+/// Cells of the trend of ten minutes.
+const TREND: usize = 12;
 /// Lines of details below the table, where the terminal is high enough.
 const DETAILS: u16 = 8;
 /// The same in a small one.
@@ -134,6 +142,10 @@ fn row(app: &App, recorders: &HashSet<&str>, line: &RosterLine<'_>) -> Vec<Said>
         calm(dash(&camera.address)),
         calm(if streams.is_empty() { "–".into() } else { streams.join(" ") }),
         calm(rates),
+        entry.open.map_or_else(|| calm(String::new()), |(role, figures)| trend(app, &camera.name, role, figures)),
+        calm(figure(entry, |figures| figures.latency.map(|latency| format!("{:.0}", latency.total.p95.as_secs_f64() * 1e3)))),
+        loss_said(app, entry),
+        calm(figure(entry, |figures| Some(figures.dropout_totals.0.to_string()))),
         calm(entry.open.and_then(|(_, figures)| figures.transport).map_or_else(|| "–".into(), |by| by.word().to_owned())),
         clock_said(app, entry),
         calm(entry.seen.map_or_else(|| "–".into(), |at| ago(at, app.utc))),
@@ -143,6 +155,40 @@ fn row(app: &App, recorders: &HashSet<&str>, line: &RosterLine<'_>) -> Vec<Said>
             None => calm(dash(&camera.firmware)),
         },
     ]
+}
+
+fn figure(entry: &Entry<'_>, of: impl Fn(&Figures) -> Option<String>) -> String {
+    entry.open.map_or_else(String::new, |(_, figures)| of(figures).unwrap_or_else(|| "–".into()))
+}
+
+/// Loss in the last 10 s, bright where it strains the stream.
+fn loss_said(app: &App, entry: &Entry<'_>) -> Said {
+    let Some((role, figures)) = entry.open else { return (String::new(), Tone::Calm) };
+    let Some(share) = figures.recent_loss else { return ("–".into(), Tone::Calm) };
+    let limit = app.desk.site.thresholds_of(&entry.camera.name, role).loss;
+    (format!("{:.2}", share * 100.0), if share >= limit { Tone::Bright } else { Tone::Calm })
+}
+
+/// The arrived rate against the declared one over ten minutes, a cell for fifty seconds; a gap where nothing was measured.
+fn trend(app: &App, camera: &str, role: Role, figures: &Figures) -> Said {
+    // Never a full cell: rows stay apart.
+    const BARS: [&str; 9] = ["▁", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "▇"];
+    let key = app.camera_index(camera).map(|camera| FeedKey::new(camera, role));
+    let past = key.and_then(|key| app.history.get(&key));
+    let (Some(declared), Some(past)) = (figures.declared.map(FrameRate::per_second), past) else {
+        return (String::new(), Tone::Calm);
+    };
+    let span = PastSpan::TenMinutes;
+    let cell = span.duration().as_secs_f64() / TREND as f64;
+    let mut least: [Option<f64>; TREND] = [None; TREND];
+    for (age, sample) in past.over(app.now, span) {
+        let index = TREND - 1 - ((age / cell) as usize).min(TREND - 1);
+        let share = sample.arrived.map(|arrived| f64::from(arrived) / declared);
+        least[index] = least[index].map_or(share, |one| Some(share.map_or(one, |two| one.min(two))));
+    }
+    let short = least.iter().flatten().any(|share| *share < 0.85);
+    let bar = |share: Option<f64>| share.map_or(" ", |share| BARS[(share.clamp(0.0, 1.0) * 8.0).round() as usize]);
+    (least.into_iter().map(bar).collect(), if short { Tone::Bright } else { Tone::Calm })
 }
 
 /// How far the device's clock is off, as it told; else what its reports show, where that is beyond any path.

@@ -49,6 +49,30 @@ fn complaint(text: &str) -> String {
 }
 
 #[test]
+fn thresholds_go_from_the_site_by_the_group_to_the_camera_and_follow_its_name() {
+    let more = "\n[[thresholds]]\nloss = 2\noff = [\"covered\"]\n\n[[thresholds]]\ngroup = \"Slips\"\nlate = 1500\nsent-below = 50\n\n[[thresholds]]\ncamera = \"Slipway north\"\nloss = 5\nstrained-after = 4\noff = []\n";
+    let (_folder, mut file) = file(&format!("{SITE}{more}"));
+    let of = |file: &SiteFile, name: &str| file.site().thresholds_of(name, Role::Sub);
+    let own = of(&file, "Slipway north");
+    assert!((own.loss - 0.05).abs() < 1e-9 && (own.slowed - 0.5).abs() < 1e-9, "{own:?}");
+    assert_eq!((own.late, own.strain_after), (Duration::from_millis(1500), Duration::from_secs(4)));
+    assert!(own.findings.iter().all(|on| *on), "what is off for all is on again for this one");
+    let other = of(&file, "Event feed");
+    assert!((other.loss - 0.02).abs() < 1e-9 && other.findings.iter().filter(|on| !**on).count() == 1, "{other:?}");
+    file.change(|editor| editor.rename_camera("Slipway north", "Gull")).unwrap();
+    assert!((of(&file, "Gull").loss - 0.05).abs() < 1e-9);
+    for (line, told) in [
+        ("loss = 200", "0 to 100 percent"),
+        ("late = 1", "50 to 60000 ms"),
+        ("off = [\"blurred\"]", "off takes frozen, dark, washed-out, covered, out-of-focus"),
+        ("camera = \"a\"\ngroup = \"b\"", "make two of them"),
+    ] {
+        let error = complaint(&format!("[[thresholds]]\n{line}\n"));
+        assert!(error.contains(told), "{error}");
+    }
+}
+
+#[test]
 fn a_site_is_read_whole() {
     let (_folder, file) = file(SITE);
     let site = file.site();

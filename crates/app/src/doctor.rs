@@ -1,0 +1,95 @@
+//! `doctor`: what this terminal was asked, what it answered, and how pictures are painted on it.
+
+use crate::app::Painting;
+use crate::cli::DoctorOptions;
+use crate::paint::{Ability, kitty};
+use crate::terminal::{self, Answer, Input, questions};
+use crate::theme::ColourDepth;
+use crossbeam_channel::unbounded;
+use std::io::{IsTerminal as _, Write as _};
+use std::process::ExitCode;
+use std::time::{Duration, Instant};
+
+/// The last answer is waited for so long.
+const WAITS: Duration = Duration::from_secs(2);
+
+/// Asks and prints.
+pub fn run(options: &DoctorOptions) -> anyhow::Result<ExitCode> {
+    let mut painting = Painting {
+        arg: options.paint,
+        ability: Ability::of_environment(|name| std::env::var(name).ok()),
+        mono: ColourDepth::from_environment(|name| std::env::var(name).ok()) == ColourDepth::Mono,
+        ..Painting::default()
+    };
+    let asked = Instant::now();
+    let terminal = std::io::stdout().is_terminal() && std::io::stdin().is_terminal();
+    let mut took = None;
+    if terminal {
+        let (sender, answers) = unbounded();
+        let asks = questions(&painting.ability, sender)?;
+        while let Ok(input) = answers.recv_deadline(asked + WAITS) {
+            let Input::Answer(answer) = input else { break };
+            let last = matches!(answer, Answer::Attributes { .. });
+            painting.ability.take(answer);
+            if last {
+                took = Some(asked.elapsed());
+                break;
+            }
+        }
+        drop(asks);
+    }
+    kitty::forget_shared();
+    let mut out = std::io::stdout().lock();
+    for (what, told) in lines(&painting, terminal, took) {
+        if writeln!(out, "{what:<30} {told}").is_err() {
+            break; // nobody reads any more
+        }
+    }
+    Ok(if took.is_some() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn lines(painting: &Painting, terminal: bool, took: Option<Duration>) -> Vec<(&'static str, String)> {
+    let ability = &painting.ability;
+    let variable =
+        |name: &str| std::env::var(name).map_or_else(|_| format!("{name} is not set"), |value| format!("{name}={value}"));
+    let unknown = || "no answer".to_owned();
+    let answered = |answer: &Option<Result<(), String>>| match answer {
+        Some(Ok(())) => "takes pictures".into(),
+        Some(Err(why)) => format!("refused: {why}"),
+        None => "no answer".to_owned(),
+    };
+    let mut lines = vec![
+        ("environment", ["TERM", "COLORTERM", "NO_COLOR"].map(variable).join(", ")),
+        ("remote", if ability.remote { "by ssh: shared memory is not tried".into() } else { "no".into() }),
+    ];
+    if terminal {
+        let last = match took {
+            Some(took) => {
+                format!("after {} ms, {}", took.as_millis(), if ability.sixel { "with sixel" } else { "without sixel" })
+            }
+            None => format!("not within {} s: pictures are painted in cells until it comes", WAITS.as_secs()),
+        };
+        let size =
+            terminal::area().map_or_else(|error| error.to_string(), |area| format!("{} × {} cells", area.width, area.height));
+        let pair = |pair: Option<(u32, u32)>| pair.map_or_else(unknown, |(width, height)| format!("{width} × {height} pixels"));
+        lines.extend([
+            ("size", size),
+            ("its name (XTVERSION)", ability.name.clone().unwrap_or_else(unknown)),
+            ("attributes (DA1)", last),
+            ("kitty graphics, inline", answered(&ability.kitty)),
+            ("kitty graphics, shared memory", if ability.remote { "not asked".into() } else { answered(&ability.shared) }),
+            ("cell (CSI 16 t)", pair(ability.cell.map(|(width, height)| (width.into(), height.into())))),
+            ("window (CSI 14 t)", pair(ability.window)),
+            ("sixel colours (XTSMGRAPHICS)", ability.colours.map_or_else(unknown, |colours| colours.to_string())),
+            ("largest sixel picture", pair(ability.largest)),
+            (
+                "updates together (mode 2026)",
+                ability.synchronized.map_or_else(unknown, |can| if can { "yes".into() } else { "no".into() }),
+            ),
+        ]);
+    } else {
+        lines.push(("terminal", "none: standard input and output must be one to be asked".into()));
+    }
+    lines.push(("chosen", painting.told()));
+    lines
+}

@@ -1,0 +1,199 @@
+//! What a terminal can, from its answers and its environment, and the way of painting that follows.
+
+use super::kitty;
+use crate::cli::PaintArg;
+use crate::terminal::Answer;
+
+/// A way of painting in pixels.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PixelWay {
+    /// Kitty graphics through shared memory.
+    KittyShared,
+    /// Kitty graphics in the line, compressed.
+    KittyInline,
+    /// Sixel.
+    Sixel,
+    /// Inline images as iTerm2 introduced them.
+    Iterm,
+}
+
+impl PixelWay {
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::KittyShared => "kitty graphics, shared memory",
+            Self::KittyInline => "kitty graphics, inline",
+            Self::Sixel => "sixel",
+            Self::Iterm => "inline images (iTerm2)",
+        }
+    }
+
+    /// It is quick enough for every tile; else only for the one that is enlarged.
+    pub const fn is_for_all(self) -> bool {
+        matches!(self, Self::KittyShared | Self::Sixel)
+    }
+}
+
+/// Images that are asked about.
+const ASKED: u32 = 0x00a3_bdf0;
+/// Fewer colours than this look worse than cells.
+const LEAST_COLOURS: u32 = 16;
+/// What is taken for a cell's size where the terminal does not tell.
+const USUAL_CELL: (u16, u16) = (8, 16);
+
+/// What is known of a terminal.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Ability {
+    /// It takes sixel.
+    pub sixel: bool,
+    /// It took a picture inline.
+    pub kitty: Option<Result<(), String>>,
+    /// It took one through shared memory.
+    pub shared: Option<Result<(), String>>,
+    /// Width and height of a cell in pixels.
+    pub cell: Option<(u16, u16)>,
+    /// Width and height of the window in pixels.
+    pub window: Option<(u32, u32)>,
+    /// Colour registers.
+    pub colours: Option<u32>,
+    /// Largest sixel picture.
+    pub largest: Option<(u32, u32)>,
+    /// Mode 2026.
+    pub synchronized: Option<bool>,
+    /// Its name.
+    pub name: Option<String>,
+    /// It answered the last question.
+    pub complete: bool,
+    /// Nothing of shared memory is tried: the terminal is on another machine.
+    pub remote: bool,
+    /// A way that was tried and failed.
+    pub failed: Option<PixelWay>,
+}
+
+impl Ability {
+    /// Nothing known yet; `get` reads the environment.
+    pub fn of_environment(get: impl Fn(&str) -> Option<String>) -> Self {
+        let set = |name: &str| get(name).is_some_and(|value| !value.is_empty());
+        let remote = set("SSH_CONNECTION") || set("SSH_TTY");
+        Self { remote, name: get("TERM_PROGRAM").filter(|name| !name.is_empty()), ..Self::default() }
+    }
+
+    /// All questions, the last one such that every terminal answers it.
+    pub fn questions(&self) -> String {
+        // Name, cell and window size, colour registers, largest sixel picture, mode 2026, attributes.
+        format!("{}\x1b[>q\x1b[16t\x1b[14t\x1b[?1;1;0S\x1b[?2;1;0S\x1b[?2026$p\x1b[c", kitty::question(ASKED, !self.remote))
+    }
+
+    /// Takes an answer; whether anything is known anew.
+    pub fn take(&mut self, answer: Answer) -> bool {
+        let before = self.clone();
+        match answer {
+            Answer::Attributes { sixel } => (self.sixel, self.complete) = (sixel, true),
+            Answer::Graphics { id: ASKED, taken } => self.kitty = Some(taken),
+            Answer::Graphics { id, taken } if id == ASKED + 1 => self.shared = Some(taken),
+            Answer::CellSize(width, height) => self.cell = Some((width, height)),
+            Answer::WindowSize(width, height) => self.window = Some((width, height)),
+            Answer::Colours(colours) => self.colours = Some(colours),
+            Answer::Largest(width, height) => self.largest = Some((width, height)),
+            Answer::Synchronized(can) => self.synchronized = Some(can),
+            Answer::Name(name) => self.name = Some(name),
+            Answer::Graphics { .. } | Answer::Done | Answer::Other => {}
+        }
+        *self != before
+    }
+
+    /// Width and height of a cell; `area` is the terminal's size in cells.
+    pub fn cell(&self, area: (u16, u16)) -> (u16, u16) {
+        let of_window = self
+            .window
+            .filter(|_| area.0 > 0 && area.1 > 0)
+            .map(|(width, height)| ((width / u32::from(area.0)).min(200) as u16, (height / u32::from(area.1)).min(200) as u16));
+        let usable = |cell: &(u16, u16)| (2..=200).contains(&cell.0) && (4..=200).contains(&cell.1);
+        self.cell.filter(usable).or(of_window.filter(usable)).unwrap_or(USUAL_CELL)
+    }
+
+    fn takes_kitty(&self) -> Option<PixelWay> {
+        let taken = |answer: &Option<Result<(), String>>| matches!(answer, Some(Ok(())));
+        let shared = taken(&self.shared) && !self.remote && self.failed != Some(PixelWay::KittyShared);
+        let inline = taken(&self.kitty).then_some(PixelWay::KittyInline);
+        if shared { Some(PixelWay::KittyShared) } else { inline }
+    }
+
+    fn takes_iterm(&self) -> bool {
+        self.name.as_ref().is_some_and(|name| name.starts_with("iTerm"))
+    }
+
+    /// Colours of a sixel picture.
+    pub fn sixel_colours(&self) -> usize {
+        self.colours.map_or(64, |colours| colours.min(64)) as usize
+    }
+
+    /// The way of painting in pixels that an option leads to; `None` is cells. What the operator asks for is done, also where
+    /// the terminal does not say that it can.
+    pub fn pixels(&self, arg: PaintArg) -> Option<PixelWay> {
+        match arg {
+            PaintArg::Auto => self
+                .takes_kitty()
+                .or((self.sixel && self.colours.is_none_or(|colours| colours >= LEAST_COLOURS)).then_some(PixelWay::Sixel))
+                .or(self.takes_iterm().then_some(PixelWay::Iterm)),
+            PaintArg::Kitty => Some(self.takes_kitty().unwrap_or(PixelWay::KittyInline)),
+            PaintArg::Sixel => Some(PixelWay::Sixel),
+            PaintArg::Iterm => Some(PixelWay::Iterm),
+            PaintArg::Quadrant | PaintArg::Half => None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn terminal(answers: &[Answer], variables: &[(&str, &str)]) -> Ability {
+        let get = |name: &str| variables.iter().find(|(known, _)| *known == name).map(|(_, value)| (*value).to_owned());
+        let mut ability = Ability::of_environment(get);
+        for answer in answers {
+            ability.take(answer.clone());
+        }
+        ability
+    }
+
+    /// Answers, environment, and the way that follows.
+    type Case<'a> = (&'a [Answer], &'a [(&'a str, &'a str)], Option<PixelWay>);
+
+    #[test]
+    fn the_best_way_that_was_answered_for_is_taken() {
+        let ok = |id| Answer::Graphics { id, taken: Ok(()) };
+        let plain = Answer::Attributes { sixel: false };
+        let sixel = Answer::Attributes { sixel: true };
+        let no_memory = Answer::Graphics { id: ASKED + 1, taken: Err("EBADF".into()) };
+        let cases: [Case<'_>; 8] = [
+            (std::slice::from_ref(&plain), &[], None),
+            (&[], &[], None),
+            (&[ok(ASKED), ok(ASKED + 1), plain.clone()], &[], Some(PixelWay::KittyShared)),
+            (&[ok(ASKED), no_memory, plain.clone()], &[], Some(PixelWay::KittyInline)),
+            (&[ok(ASKED), ok(ASKED + 1), plain.clone()], &[("SSH_TTY", "/dev/pts/1")], Some(PixelWay::KittyInline)),
+            (&[Answer::Colours(256), sixel.clone()], &[], Some(PixelWay::Sixel)),
+            (&[Answer::Colours(4), sixel], &[], None),
+            (&[Answer::Name("iTerm2 3.5".into()), plain.clone()], &[], Some(PixelWay::Iterm)),
+        ];
+        for (answers, variables, wanted) in cases {
+            assert_eq!(terminal(answers, variables).pixels(PaintArg::Auto), wanted, "{answers:?} {variables:?}");
+        }
+        let mut fails = terminal(&[ok(ASKED), ok(ASKED + 1)], &[]);
+        fails.failed = Some(PixelWay::KittyShared);
+        assert_eq!(fails.pixels(PaintArg::Auto), Some(PixelWay::KittyInline));
+        let nothing = terminal(&[], &[]);
+        assert_eq!((nothing.pixels(PaintArg::Sixel), nothing.pixels(PaintArg::Half)), (Some(PixelWay::Sixel), None));
+        assert_eq!(nothing.pixels(PaintArg::Kitty), Some(PixelWay::KittyInline));
+    }
+
+    #[test]
+    fn a_cell_is_as_large_as_can_be_believed() {
+        let area = (160, 50);
+        assert_eq!(terminal(&[], &[]).cell(area), USUAL_CELL);
+        assert_eq!(terminal(&[Answer::CellSize(10, 21)], &[]).cell(area), (10, 21));
+        assert_eq!(terminal(&[Answer::WindowSize(1600, 1000)], &[]).cell(area), (10, 20));
+        assert_eq!(terminal(&[Answer::CellSize(1, 60_000), Answer::WindowSize(1600, 1000)], &[]).cell(area), (10, 20));
+        assert_eq!(terminal(&[Answer::WindowSize(3, 3)], &[]).cell((0, 0)), USUAL_CELL);
+    }
+}

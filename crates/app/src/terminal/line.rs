@@ -1,0 +1,93 @@
+//! The line from the terminal: answers are taken out of it before keys are read.
+//!
+//! Keys are read by a library that reads the standard input and knows no answers; one that comes late, or unasked, would be
+//! typed letters to it. So the real line is read here, and what the operator does goes on through a pseudo-terminal, which
+//! takes the place of the standard input.
+
+use super::answers::{Answer, Sieve};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::fd::{AsFd as _, OwnedFd};
+use rustix::fs::{Mode, OFlags};
+use rustix::io::{dup, read, write};
+use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+use rustix::termios::{OptionalActions, Termios, tcgetattr, tcsetattr};
+use std::io;
+use std::sync::{Mutex, PoisonError};
+
+/// An escape that nothing follows for so long is a key.
+const ESCAPE_WAITS: Timespec = Timespec { tv_sec: 0, tv_nsec: 20_000_000 };
+
+/// The real line and how it was set, while it is taken.
+static TAKEN: Mutex<Option<(OwnedFd, Termios)>> = Mutex::new(None);
+
+/// Takes the line; answers go to `on_answer`, and `on_gone` is called when the terminal is gone.
+///
+/// # Errors
+/// When the system has no pseudo-terminal, or the standard input is no terminal: nothing is changed then.
+pub fn tap(on_answer: impl Fn(Answer) + Send + 'static, on_gone: impl FnOnce() + Send + 'static) -> io::Result<()> {
+    let real = dup(rustix::stdio::stdin())?;
+    let before = tcgetattr(&real)?;
+    let ours = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
+    grantpt(&ours)?;
+    unlockpt(&ours)?;
+    let name = ptsname(&ours, Vec::new())?;
+    let theirs = rustix::fs::open(name, OFlags::RDWR | OFlags::NOCTTY, Mode::empty())?;
+    let mut raw = before.clone();
+    raw.make_raw();
+    tcsetattr(&theirs, OptionalActions::Now, &raw)?;
+    tcsetattr(&real, OptionalActions::Now, &raw)?;
+    let (kept, reads) = (dup(&real)?, real);
+    *TAKEN.lock().unwrap_or_else(PoisonError::into_inner) = Some((kept, before));
+    rustix::stdio::dup2_stdin(&theirs)?;
+    drop(theirs);
+    std::thread::Builder::new().name("line".into()).spawn(move || {
+        pump(&reads, &ours, &on_answer);
+        on_gone();
+    })?;
+    Ok(())
+}
+
+/// The real line as it was before.
+pub fn give_back() {
+    let taken = TAKEN.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((real, before)) = taken.as_ref() {
+        let _ = tcsetattr(real, OptionalActions::Now, before);
+    }
+}
+
+/// Takes it again after it was given back.
+pub fn take_again() {
+    let taken = TAKEN.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((real, before)) = taken.as_ref() {
+        let mut raw = before.clone();
+        raw.make_raw();
+        let _ = tcsetattr(real, OptionalActions::Now, &raw);
+    }
+}
+
+fn pump(real: &OwnedFd, ours: &OwnedFd, on_answer: &dyn Fn(Answer)) {
+    let (mut sieve, mut bytes, mut input) = (Sieve::default(), [0u8; 4096], Vec::new());
+    loop {
+        let wait = sieve.is_waiting().then_some(&ESCAPE_WAITS);
+        match poll(&mut [PollFd::new(real, PollFlags::IN)], wait) {
+            Ok(0) => sieve.give_up(&mut input),
+            Ok(_) => match read(real.as_fd(), &mut bytes) {
+                Ok(0) => return,
+                Ok(count) => sieve.take(&bytes[..count], &mut input).into_iter().for_each(on_answer),
+                Err(rustix::io::Errno::INTR | rustix::io::Errno::AGAIN) => continue,
+                Err(_) => return,
+            },
+            Err(rustix::io::Errno::INTR) => continue,
+            Err(_) => return,
+        }
+        let mut rest = input.as_slice();
+        while !rest.is_empty() {
+            match write(ours, rest) {
+                Ok(count) => rest = &rest[count..],
+                Err(rustix::io::Errno::INTR | rustix::io::Errno::AGAIN) => {}
+                Err(_) => return,
+            }
+        }
+        input.clear();
+    }
+}

@@ -1,0 +1,164 @@
+//! Figures for other systems as `OpenMetrics` text (version 1.0): what a site's own monitoring reads.
+
+use crate::meter::Figures;
+use crate::{FrameRate, Verdict};
+use std::fmt::Write as _;
+use std::time::Duration;
+
+/// The type of the text, for HTTP.
+pub const CONTENT_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+
+/// A stream and its figures.
+#[derive(Debug, Clone, Copy)]
+pub struct Measured<'a> {
+    /// The camera's name.
+    pub camera: &'a str,
+    /// The stream: main, sub, third.
+    pub stream: &'a str,
+    /// Its figures.
+    pub figures: &'a Figures,
+}
+
+/// A family of one value a stream: name, type, unit, help, value.
+type Family = (&'static str, &'static str, &'static str, &'static str, fn(&Figures) -> Option<f64>);
+
+const FAMILIES: [Family; 17] = [
+    ("declared_frames_per_second", "gauge", "frames_per_second", "Declared frame rate", |f| {
+        f.declared.map(FrameRate::per_second)
+    }),
+    ("sent_frames_per_second", "gauge", "frames_per_second", "Frames made by the camera, by media timestamps of 5 s", |f| f.sent),
+    ("arrived_frames_per_second", "gauge", "frames_per_second", "Access units completed in 5 s", |f| f.arrived),
+    ("shown_frames_per_second", "gauge", "frames_per_second", "Pictures drawn in 5 s", |f| f.shown),
+    ("width_pixels", "gauge", "pixels", "Cropped width of the picture", |f| f.size.map(|(width, _)| f64::from(width))),
+    ("height_pixels", "gauge", "pixels", "Cropped height of the picture", |f| f.size.map(|(_, height)| f64::from(height))),
+    ("jitter_seconds", "gauge", "seconds", "RFC 3550 interarrival jitter", |f| f.jitter.map(|jitter| jitter.as_secs_f64())),
+    ("loss_ratio", "gauge", "ratio", "Share of packets lost in 10 s", |f| f.recent_loss),
+    ("payload_bits_per_second", "gauge", "bits_per_second", "Payload bitrate over 10 s", |f| f.bitrate_10s.map(|bits| bits.0)),
+    ("keyframe_interval_seconds", "gauge", "seconds", "Last keyframe interval in media time", |f| {
+        f.keyframe_interval.map(|span| span.as_secs_f64())
+    }),
+    ("packets_received", "counter", "", "Packets received", |f| Some(f.packets.received as f64)),
+    ("packets_lost", "counter", "", "Packets expected and not received", |f| Some(f.packets.lost as f64)),
+    ("units_received", "counter", "", "Access units of which anything arrived", |f| Some(f.frames.received as f64)),
+    ("units_damaged", "counter", "", "Access units with a part missing", |f| Some(f.frames.damaged as f64)),
+    ("dropouts", "counter", "", "Times without a new picture that have ended", |f| Some(f.dropout_totals.0 as f64)),
+    ("dropout_seconds", "counter", "seconds", "Their length together", |f| Some(f.dropout_totals.1.as_secs_f64())),
+    ("dropout_running_seconds", "gauge", "seconds", "Length of the dropout that runs", |f| {
+        Some(f.dropout_now.map_or(0.0, |dropout| dropout.length.as_secs_f64()))
+    }),
+];
+
+fn escaped(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n")
+}
+
+fn labels(of: &Measured<'_>) -> String {
+    format!("camera=\"{}\",stream=\"{}\"", escaped(of.camera), escaped(of.stream))
+}
+
+fn head(out: &mut String, name: &str, kind: &str, unit: &str, help: &str) {
+    let _ = writeln!(out, "# TYPE {name} {kind}");
+    if !unit.is_empty() {
+        let _ = writeln!(out, "# UNIT {name} {unit}");
+    }
+    let _ = writeln!(out, "# HELP {name} {help}");
+}
+
+/// The text for these streams; `alarms` is the number of ledger entries that need a hand.
+#[must_use]
+pub fn text(streams: &[Measured<'_>], alarms: usize) -> String {
+    let mut out = String::new();
+    for (name, kind, unit, help, value) in FAMILIES {
+        let name = format!("amber_lattice_stream_{name}");
+        head(&mut out, &name, kind, unit, help);
+        let suffix = if kind == "counter" { "_total" } else { "" };
+        for stream in streams {
+            // What is unknown is left out: a zero would be believed.
+            if let Some(value) = value(stream.figures).filter(|value| value.is_finite()) {
+                let _ = writeln!(out, "{name}{suffix}{{{}}} {value}", labels(stream));
+            }
+        }
+    }
+    let name = "amber_lattice_stream_latency_seconds";
+    head(&mut out, name, "gauge", "seconds", "Capture to the furthest station that pictures reach, by its basis, of 10 s");
+    for stream in streams {
+        let Some(latency) = stream.figures.latency else { continue };
+        for (quantile, value) in [("0.5", latency.total.p50), ("0.95", latency.total.p95)] {
+            let basis = latency.basis.word();
+            let value = Duration::as_secs_f64(&value);
+            let _ = writeln!(out, "{name}{{{},basis=\"{basis}\",quantile=\"{quantile}\"}} {value}", labels(stream));
+        }
+    }
+    let name = "amber_lattice_stream_latency_part_seconds";
+    head(&mut out, name, "gauge", "seconds", "Parts of the latency: path, buffer, decode, draw, of 10 s");
+    for stream in streams {
+        let Some(latency) = stream.figures.latency else { continue };
+        let parts =
+            [("path", Some(latency.path)), ("buffer", Some(latency.buffer)), ("decode", latency.decode), ("draw", latency.draw)];
+        for (part, spread) in parts.into_iter().filter_map(|(part, spread)| Some((part, spread?))) {
+            for (quantile, value) in [("0.5", spread.p50), ("0.95", spread.p95)] {
+                let value = value.as_secs_f64();
+                let _ = writeln!(out, "{name}{{{},part=\"{part}\",quantile=\"{quantile}\"}} {value}", labels(stream));
+            }
+        }
+    }
+    let name = "amber_lattice_stream_verdict";
+    head(&mut out, name, "stateset", "", "State of the stream");
+    for stream in streams {
+        for verdict in Verdict::WORST_FIRST {
+            let is = u8::from(stream.figures.verdict == verdict);
+            let _ = writeln!(out, "{name}{{{},{name}=\"{verdict}\"}} {is}", labels(stream));
+        }
+    }
+    let name = "amber_lattice_stream_cause";
+    head(&mut out, name, "gauge", "", "Why it is not steady: 1 for the primary cause");
+    for stream in streams {
+        if let Some(cause) = stream.figures.cause {
+            let _ = writeln!(out, "{name}{{{},cause=\"{}\"}} 1", labels(stream), cause.word());
+        }
+    }
+    head(&mut out, "amber_lattice_alarms", "gauge", "", "Ledger entries that need a hand");
+    let _ = writeln!(out, "amber_lattice_alarms {alarms}");
+    out.push_str("# EOF\n");
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Cause;
+
+    #[test]
+    fn the_text_is_well_formed_and_what_is_unknown_is_left_out() {
+        let mut lossy = Figures { verdict: Verdict::Strained, cause: Some(Cause::PacketLoss), ..Figures::default() };
+        lossy.declared = FrameRate::new(12.5);
+        lossy.sent = Some(f64::NAN);
+        lossy.packets.lost = 7;
+        let nothing = Figures::default();
+        let streams = [
+            Measured { camera: "Quay \"2\"\\", stream: "sub", figures: &lossy },
+            Measured { camera: "Mast", stream: "main", figures: &nothing },
+        ];
+        let text = text(&streams, 3);
+        assert!(text.ends_with("amber_lattice_alarms 3\n# EOF\n"));
+        let quay = "camera=\"Quay \\\"2\\\"\\\\\",stream=\"sub\"";
+        for line in [
+            format!("amber_lattice_stream_declared_frames_per_second{{{quay}}} 12.5"),
+            format!("amber_lattice_stream_packets_lost_total{{{quay}}} 7"),
+            format!("amber_lattice_stream_verdict{{{quay},amber_lattice_stream_verdict=\"strained\"}} 1"),
+            format!("amber_lattice_stream_cause{{{quay},cause=\"packet-loss\"}} 1"),
+        ] {
+            assert!(text.lines().any(|have| have == line), "{line}:\n{text}");
+        }
+        assert!(!text.contains("NaN") && !text.contains("sent_frames_per_second{"), "{text}");
+        // Each family begins with its type, and once.
+        let types: Vec<&str> = text.lines().filter_map(|line| line.strip_prefix("# TYPE ")?.split(' ').next()).collect();
+        let distinct: std::collections::BTreeSet<&&str> = types.iter().collect();
+        assert_eq!(types.len(), distinct.len());
+        for line in text.lines().filter(|line| !line.starts_with('#')) {
+            let name = line.split(['{', ' ']).next().unwrap();
+            let family = name.strip_suffix("_total").unwrap_or(name);
+            assert!(types.contains(&family), "{line}");
+        }
+    }
+}

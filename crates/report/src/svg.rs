@@ -1,0 +1,134 @@
+//! SVG elements, written as text: what a report needs of them, and nothing else.
+
+use std::fmt::Write as _;
+
+/// How a shape is filled; each can be told apart in black and white.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fill {
+    /// Black.
+    Solid,
+    /// A light grey.
+    Light,
+    /// A darker grey.
+    Dark,
+    /// Slanted lines.
+    Hatched,
+    /// Crossed lines.
+    Crossed,
+    /// White with an outline.
+    Empty,
+}
+
+impl Fill {
+    fn attributes(self) -> &'static str {
+        match self {
+            Self::Solid => "fill=\"#111\"",
+            Self::Light => "fill=\"#d9d9d9\"",
+            Self::Dark => "fill=\"#777\"",
+            Self::Hatched => "fill=\"url(#hatched)\" stroke=\"#111\" stroke-width=\"0.4\"",
+            Self::Crossed => "fill=\"url(#crossed)\" stroke=\"#111\" stroke-width=\"0.4\"",
+            Self::Empty => "fill=\"#fff\" stroke=\"#111\" stroke-width=\"0.5\"",
+        }
+    }
+}
+
+/// The patterns that fills use.
+pub const PATTERNS: &str = "<defs>\
+<pattern id=\"hatched\" width=\"3\" height=\"3\" patternUnits=\"userSpaceOnUse\"><rect width=\"3\" height=\"3\" fill=\"#fff\"/><path d=\"M0 3L3 0\" stroke=\"#111\" stroke-width=\"0.6\"/></pattern>\
+<pattern id=\"crossed\" width=\"3\" height=\"3\" patternUnits=\"userSpaceOnUse\"><rect width=\"3\" height=\"3\" fill=\"#fff\"/><path d=\"M0 3L3 0M0 0L3 3\" stroke=\"#111\" stroke-width=\"0.5\"/></pattern>\
+</defs>";
+
+/// Where a text stands against its point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Anchor {
+    /// It begins there.
+    Start,
+    /// Its middle is there.
+    Middle,
+    /// It ends there.
+    End,
+}
+
+/// A drawing; lengths are points, from the top left corner.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Drawing {
+    body: String,
+}
+
+impl Drawing {
+    /// What was drawn, as SVG elements.
+    pub fn elements(&self) -> &str {
+        &self.body
+    }
+
+    /// A rectangle.
+    pub fn rect(&mut self, (x, y): (f64, f64), (w, h): (f64, f64), fill: Fill) {
+        let _ = write!(
+            self.body,
+            "<rect x=\"{x:.2}\" y=\"{y:.2}\" width=\"{:.2}\" height=\"{:.2}\" {}/>",
+            w.max(0.0),
+            h.max(0.0),
+            fill.attributes()
+        );
+    }
+
+    /// A line; `width` in points.
+    pub fn line(&mut self, from: (f64, f64), to: (f64, f64), width: f64) {
+        let ((x1, y1), (x2, y2)) = (from, to);
+        let _ = write!(
+            self.body,
+            "<line x1=\"{x1:.2}\" y1=\"{y1:.2}\" x2=\"{x2:.2}\" y2=\"{y2:.2}\" stroke=\"#111\" stroke-width=\"{width}\"/>"
+        );
+    }
+
+    /// A faint line of a grid.
+    pub fn grid(&mut self, from: (f64, f64), to: (f64, f64)) {
+        let ((x1, y1), (x2, y2)) = (from, to);
+        let _ = write!(
+            self.body,
+            "<line x1=\"{x1:.2}\" y1=\"{y1:.2}\" x2=\"{x2:.2}\" y2=\"{y2:.2}\" stroke=\"#bbb\" stroke-width=\"0.4\"/>"
+        );
+    }
+
+    /// Lines through points; `dashes` tell curves apart.
+    pub fn polyline(&mut self, points: &[(f64, f64)], width: f64, dashes: &str) {
+        let points: Vec<String> = points.iter().map(|(x, y)| format!("{x:.2},{y:.2}")).collect();
+        let dashes = if dashes.is_empty() { String::new() } else { format!(" stroke-dasharray=\"{dashes}\"") };
+        let _ = write!(
+            self.body,
+            "<polyline points=\"{}\" fill=\"none\" stroke=\"#111\" stroke-width=\"{width}\"{dashes}/>",
+            points.join(" ")
+        );
+    }
+
+    /// A text; its size in points.
+    pub fn text(&mut self, (x, y): (f64, f64), size: f64, anchor: Anchor, bold: bool, text: &str) {
+        let anchor = match anchor {
+            Anchor::Start => "start",
+            Anchor::Middle => "middle",
+            Anchor::End => "end",
+        };
+        let weight = if bold { " font-weight=\"bold\"" } else { "" };
+        let _ = write!(
+            self.body,
+            "<text x=\"{x:.2}\" y=\"{y:.2}\" font-size=\"{size}\" text-anchor=\"{anchor}\"{weight} fill=\"#111\">{}</text>",
+            escaped(text)
+        );
+    }
+}
+
+/// Text as XML takes it; what XML cannot hold is left out.
+pub fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '&' => out.push_str("&amp;"),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '"' => out.push_str("&quot;"),
+            c if c.is_control() || matches!(c, '\u{fffe}' | '\u{ffff}') => out.push(' '),
+            c => out.push(c),
+        }
+    }
+    out
+}
