@@ -8,6 +8,7 @@ use lattice_core::find::PathPattern;
 use lattice_core::target::{Newcomer, Target, names_file, understand, understand_list};
 use lattice_core::{Cause, Credentials};
 use lattice_store::{Camera, PasswordSource, Role, Site, Stream};
+use std::io::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -95,7 +96,8 @@ pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode
         };
         all &= add_one(&mut kept, &runtime, &patterns, &newcomer, &source, &options.channels)?;
     }
-    println!("in {}", kept.file.path().display());
+    // What was added is added, also where nobody reads on.
+    let _ = writeln!(std::io::stdout(), "in {}", kept.file.path().display());
     Ok(if all { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
@@ -139,7 +141,7 @@ fn add_one(
     }
     for name in put(kept, intake, newcomer, source)? {
         let streams = kept.file.site().camera(&name).map_or(0, |camera| camera.streams.len());
-        println!("added {name:?} with {streams} stream{}", if streams == 1 { "" } else { "s" });
+        let _ = writeln!(std::io::stdout(), "added {name:?} with {streams} stream{}", if streams == 1 { "" } else { "s" });
     }
     Ok(true)
 }

@@ -83,6 +83,8 @@ pub struct Notice {
     pub tone: Tone,
     /// When.
     pub at: Mono,
+    /// Whether it came by itself, not as the answer to what the operator did.
+    pub by_itself: bool,
 }
 
 /// Readings that wait to be kept, at most.
@@ -138,6 +140,8 @@ pub enum Effect {
 
 /// How long a line of news stays.
 const NOTICE_STAYS: Duration = Duration::from_secs(12);
+/// How long news that come by themselves wait behind an answer to the operator.
+const ANSWER_STAYS: Duration = Duration::from_secs(4);
 /// Two clicks within this time are one double click.
 const DOUBLE_CLICK: Duration = Duration::from_millis(400);
 
@@ -591,7 +595,7 @@ impl App {
 
     /// Tells something at the foot.
     pub fn say(&mut self, tone: Tone, text: String) {
-        self.notice = Some(Notice { text, tone, at: self.now });
+        self.notice = Some(Notice { text, tone, at: self.now, by_itself: false });
     }
 
     fn change_damage_choice(&mut self) -> Vec<Effect> {
@@ -711,6 +715,9 @@ impl App {
     }
 
     fn tell_dropouts(&mut self) {
+        if self.notice.as_ref().is_some_and(|notice| !notice.by_itself && self.now.since(notice.at) < ANSWER_STAYS) {
+            return; // told when the answer has been read
+        }
         let mut news = None;
         for tile in &self.tiles {
             let key = tile.key();
@@ -722,7 +729,8 @@ impl App {
             }
         }
         if let Some((name, dropout)) = news {
-            self.say(Tone::Bright, format!("{} {name}: {}; back by itself", self.clock, describe(&dropout)));
+            let text = format!("{} {name}: {}; back by itself", self.clock, describe(&dropout));
+            self.notice = Some(Notice { text, tone: Tone::Bright, at: self.now, by_itself: true });
         }
     }
 

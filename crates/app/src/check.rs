@@ -216,7 +216,7 @@ pub fn run(options: &CheckOptions, site: Option<&Path>) -> anyhow::Result<ExitCo
         }
         if live {
             for step in live_steps.borrow().steps().iter().skip(printed) {
-                println!("{}", step_line(step));
+                writeln!(std::io::stdout(), "{}", step_line(step))?;
                 printed += 1;
             }
         }

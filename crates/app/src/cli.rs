@@ -587,12 +587,21 @@ pub struct StandinOptions {
     /// That many cameras for load instead, or beside --all; they replay clips that are encoded once
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=lattice_sim::MAX_FLEET as i64))]
     pub fleet: Option<u32>,
+    /// Frames a second of the streams of a fleet, 1 to 60
+    #[arg(long, value_name = "RATE", value_parser = fleet_rate, default_value_t = lattice_sim::FLEET_RATE, requires = "fleet")]
+    pub rate: f64,
     /// Print the cameras as JSON lines
     #[arg(long)]
     pub json: bool,
     /// End when standard input ends
     #[arg(long, hide = true)]
     pub tied: bool,
+}
+
+/// Frames a second of a fleet.
+fn fleet_rate(text: &str) -> Result<f64, String> {
+    let rate = text.parse().ok().filter(|rate| (1.0..=60.0).contains(rate));
+    rate.ok_or_else(|| format!("{text:?} is not a frame rate from 1 to 60: write it like 25 or 12.5"))
 }
 
 /// A source as it is written on the command line.

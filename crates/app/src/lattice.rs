@@ -5,6 +5,7 @@ use crate::kept::Kept;
 use crate::places::write_new;
 use anyhow::Context as _;
 use lattice_store::{export_lattice, import_lattices};
+use std::io::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -14,12 +15,13 @@ use std::process::ExitCode;
 /// When the site or the file cannot be used.
 pub fn run(command: &LatticeCommand, named: Option<&Path>) -> anyhow::Result<ExitCode> {
     let mut kept = Kept::open(named)?;
+    let mut out = std::io::stdout().lock();
     match command {
         LatticeCommand::List => {
             for lattice in &kept.file.site().lattices {
                 let cameras = lattice.cameras().len();
                 let cameras = if cameras == 1 { "1 camera".to_owned() } else { format!("{cameras} cameras") };
-                println!("{}\t{}\t{cameras}", lattice.name, lattice.layout().word());
+                writeln!(out, "{}\t{}\t{cameras}", lattice.name, lattice.layout().word())?;
             }
         }
         LatticeCommand::Export { name, file } => {
@@ -31,14 +33,14 @@ pub fn run(command: &LatticeCommand, named: Option<&Path>) -> anyhow::Result<Exi
             let text = export_lattice(lattice);
             match file {
                 Some(file) => write_new(file, &text).with_context(|| format!("{} cannot be written", file.display()))?,
-                None => print!("{text}"),
+                None => out.write_all(text.as_bytes())?,
             }
         }
         LatticeCommand::Import { file } => {
             for lattice in import_lattices(file)? {
                 let name = lattice_store::site::free_lattice_name(kept.file.site(), &lattice.name);
                 kept.file.change(|editor| editor.put_lattice(&lattice.called(name.clone())))?;
-                println!("{name}");
+                let _ = writeln!(out, "{name}"); // it is in, also where nobody reads on
             }
         }
     }

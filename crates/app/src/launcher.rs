@@ -3,6 +3,7 @@
 use crate::kept::Kept;
 use crate::places;
 use anyhow::Context as _;
+use std::io::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -37,7 +38,7 @@ pub fn run(name: &str, corner: bool, named: Option<&Path>) -> anyhow::Result<Exi
     let plain: String = name.chars().map(|c| if c.is_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
     let path = folder.join(format!("amber-lattice-{plain}.desktop"));
     std::fs::write(&path, text).with_context(|| format!("{} cannot be written", path.display()))?;
-    println!("{}", path.display());
+    writeln!(std::io::stdout(), "{}", path.display())?;
     Ok(ExitCode::SUCCESS)
 }
 

@@ -34,7 +34,7 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
         (false, None) => tarnhithe(options.port),
         (false, Some(_)) => Vec::new(),
     };
-    cameras.extend(fleet(options.fleet.unwrap_or(0) as usize, options.port));
+    cameras.extend(fleet(options.fleet.unwrap_or(0) as usize, options.port, options.rate));
     if options.all {
         cameras.push(control_desk(options.port));
     }
@@ -85,6 +85,11 @@ fn announce(cameras: &[Camera], json: bool) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// Says something of an order; the stand-ins go on where nobody reads it.
+fn tell(text: &str) {
+    let _ = writeln!(std::io::stdout(), "{text}");
+}
+
 /// Longest order read at once.
 const MAX_ORDER: u64 = 1024;
 
@@ -107,7 +112,7 @@ fn take_orders(port: &Port) {
             match lit {
                 "on" => port.light(true),
                 "off" => port.light(false),
-                _ => println!("the light is either on or off: say `light on` or `light off`"),
+                _ => tell("the light is either on or off: say `light on` or `light off`"),
             }
             continue;
         }
@@ -115,8 +120,8 @@ fn take_orders(port: &Port) {
         let camera = number.parse::<usize>().ok().and_then(|number| cameras.get(number.checked_sub(1)?));
         match (camera, order.parse::<Fault>()) {
             (Some(camera), Ok(fault)) => camera.inject(fault),
-            (None, _) => println!("there is no camera {number:?}: say a number from 1 to {}", cameras.len()),
-            (_, Err(error)) => println!("{error}"),
+            (None, _) => tell(&format!("there is no camera {number:?}: say a number from 1 to {}", cameras.len())),
+            (_, Err(error)) => tell(&error.to_string()),
         }
     }
 }

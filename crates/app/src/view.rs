@@ -101,6 +101,22 @@ pub fn watched(app: &App) -> Vec<Watched> {
 
 /// Draws everything; gives the streams whose picture is on the screen.
 pub fn draw(app: &App, theme: Theme, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+    let drawn = page(app, theme, painters, buf);
+    make_harmless(buf);
+    drawn
+}
+
+/// Whatever devices, files and people wrote: nothing of it steers the terminal, or turns the order of its letters.
+fn make_harmless(buf: &mut Buffer) {
+    let steers =
+        |c: char| c.is_control() || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    for cell in buf.content.iter_mut().filter(|cell| cell.symbol().chars().any(steers)) {
+        let plain: String = cell.symbol().chars().filter(|c| !steers(*c)).collect();
+        cell.set_symbol(if plain.is_empty() { " " } else { &plain });
+    }
+}
+
+fn page(app: &App, theme: Theme, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
     let area = app.area;
     buf.set_style(buf.area, theme.ground());
     let least = if app.bare && app.page == Page::Wall { LEAST_BARE } else { LEAST };

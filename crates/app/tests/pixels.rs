@@ -31,7 +31,11 @@ struct Seen {
     bytes: Vec<u8>,
     /// Pictures of kitty by their number: how many came whole.
     pictures: HashMap<String, usize>,
+    /// How large each of them came last, in pixels.
+    sizes: HashMap<String, (usize, usize)>,
     sixels: usize,
+    /// Width and height of a character.
+    cell: (u16, u16),
     /// A picture that is not as large as it says.
     wrong: Vec<String>,
 }
@@ -44,21 +48,26 @@ struct Terminal {
     screen: vt100::Parser,
 }
 
-fn resize(user: &File, columns: u16, rows: u16) {
-    let size = rustix::termios::Winsize { ws_row: rows, ws_col: columns, ws_xpixel: columns * 8, ws_ypixel: rows * 16 };
+const USUAL_CELL: (u16, u16) = (8, 16);
+
+fn resize(user: &File, columns: u16, rows: u16, cell: (u16, u16)) {
+    let size = rustix::termios::Winsize { ws_row: rows, ws_col: columns, ws_xpixel: columns * cell.0, ws_ypixel: rows * cell.1 };
     rustix::termios::tcsetwinsize(user, size).unwrap();
+}
+
+fn key(keys: &str, name: &str) -> usize {
+    keys.split(',').find_map(|key| key.strip_prefix(name)?.parse().ok()).unwrap_or(0)
 }
 
 /// A picture that came through shared memory: fetched and taken away, as a terminal does.
 fn fetch(keys: &str, data: &str) -> Result<(), String> {
-    let key = |name: &str| keys.split(',').find_map(|key| key.strip_prefix(name)?.parse::<usize>().ok()).unwrap_or(0);
     let name = String::from_utf8(STANDARD.decode(data).map_err(|error| error.to_string())?).unwrap();
     let object = rustix::shm::open(name.as_str(), rustix::shm::OFlags::RDONLY, rustix::shm::Mode::empty());
     let mut bytes = Vec::new();
     File::from(object.map_err(|error| format!("{name}: {error}"))?).read_to_end(&mut bytes).unwrap();
     // Whoever leaves takes away what was not fetched.
     let _ = rustix::shm::unlink(name.as_str());
-    let wanted = key("s=") * key("v=") * 3;
+    let wanted = key(keys, "s=") * key(keys, "v=") * 3;
     if bytes.len() == wanted { Ok(()) } else { Err(format!("{keys}: {} bytes, not {wanted}", bytes.len())) }
 }
 
@@ -69,7 +78,7 @@ impl Terminal {
         rustix::pty::unlockpt(&master).unwrap();
         let name = rustix::pty::ptsname(&master, Vec::new()).unwrap();
         let user = File::options().read(true).write(true).open(name.to_str().unwrap()).unwrap();
-        resize(&user, 160, 50);
+        resize(&user, 160, 50, USUAL_CELL);
         let own = || Stdio::from(user.try_clone().unwrap());
         let child = Command::new(PROGRAM)
             .args(arguments)
@@ -86,7 +95,7 @@ impl Terminal {
             .unwrap();
         let keys = File::from(master);
         let (mut reader, mut answers) = (keys.try_clone().unwrap(), keys.try_clone().unwrap());
-        let seen = Arc::new(Mutex::new(Seen::default()));
+        let seen = Arc::new(Mutex::new(Seen { cell: USUAL_CELL, ..Seen::default() }));
         let into = seen.clone();
         std::thread::spawn(move || {
             let (mut bytes, mut held) = (vec![0; 65536], Vec::new());
@@ -123,6 +132,18 @@ impl Terminal {
         }
     }
 
+    /// Another size in cells, or another font.
+    fn resize(&self, columns: u16, rows: u16, cell: (u16, u16)) {
+        self.seen.lock().unwrap().cell = cell;
+        resize(&self.user, columns, rows, cell);
+        self.signal(rustix::process::Signal::WINCH);
+    }
+
+    fn signal(&self, signal: rustix::process::Signal) {
+        let process = rustix::process::Pid::from_raw(self.child.id().cast_signed()).unwrap();
+        rustix::process::kill_process(process, signal).unwrap();
+    }
+
     fn press(&mut self, keys: &[u8]) {
         self.keys.write_all(keys).unwrap();
     }
@@ -131,6 +152,21 @@ impl Terminal {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
         let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap();
         line.trim().trim_end_matches(" kB").parse().unwrap()
+    }
+
+    /// Sizes, what stands in front, layouts, enlarging, selecting, one after the other.
+    fn disturb(&mut self, turn: u16) {
+        self.resize(100 + 7 * (turn % 5), 30 + 3 * (turn % 4), USUAL_CELL);
+        let keys: [&[u8]; 8] = [b"?", b"\x1b", b"\r", b"\r", b"\t", b"/", b"v", b"V"];
+        let (before, after): (&[u8], &[u8]) = match keys[usize::from(turn % 8)] {
+            b"/" => (b"/", b"\x1b"),
+            b"v" => (b"v", b"\x1b[C"), // to another layout, which is taken
+            b"V" => (b"\r", b""),
+            key => (key, b""),
+        };
+        self.press(before);
+        std::thread::sleep(Duration::from_millis(250));
+        self.press(after);
     }
 
     /// Leaves by a key; the last bytes that were written.
@@ -191,7 +227,8 @@ fn one(kind: Kind, sequence: &str, seen: &mut Seen) -> String {
         return match (keys.contains("a=q"), kind, taken) {
             (true, Kind::Kitty, Ok(())) => format!("\x1b_G{id};OK\x1b\\"),
             (false, Kind::Kitty, Ok(())) if keys.contains("a=t") => {
-                *seen.pictures.entry(id).or_default() += 1;
+                *seen.pictures.entry(id.clone()).or_default() += 1;
+                seen.sizes.insert(id, (key(keys, "s="), key(keys, "v=")));
                 String::new()
             }
             (_, _, Err(wrong)) => {
@@ -207,7 +244,7 @@ fn one(kind: Kind, sequence: &str, seen: &mut Seen) -> String {
     }
     match (sequence, kind) {
         ("\x1b[5n", _) => "\x1b[0n".into(),
-        ("\x1b[16t", _) => "\x1b[6;16;8t".into(),
+        ("\x1b[16t", _) => format!("\x1b[6;{};{}t", seen.cell.1, seen.cell.0),
         ("\x1b[?1;1;0S", Kind::Sixel) => "\x1b[?1;0;256S".into(),
         ("\x1b[c", Kind::Sixel) => "\x1b[?62;4c".into(),
         ("\x1b[c", Kind::Kitty) => "\x1b[?62c".into(),
@@ -236,22 +273,34 @@ fn pictures_in_pixels_are_whole_give_way_to_what_is_said_and_leave_nothing_behin
     // Two images a tile, by turns.
     kitty.wait("pictures of all three", |_, seen| seen.pictures.len() >= 6 && seen.pictures.values().all(|count| *count >= 5));
     let before = kitty.memory();
-    for turn in 0..12u16 {
-        // Sizes, overlays, enlarging, selecting, one after the other.
-        resize(&kitty.user, 100 + 7 * (turn % 5), 30 + 3 * (turn % 4));
-        let _ = rustix::process::kill_process(
-            rustix::process::Pid::from_raw(process.cast_signed()).unwrap(),
-            rustix::process::Signal::WINCH,
-        );
-        kitty.press([b"?".as_slice(), b"\x1b", b"\r", b"\r", b"\t", b"/"][usize::from(turn % 6)]);
-        std::thread::sleep(Duration::from_millis(250));
-        kitty.press(if turn % 6 == 5 { b"\x1b" } else { b"" });
-    }
-    resize(&kitty.user, 160, 50);
+    (0..12).for_each(|turn| kitty.disturb(turn));
+    kitty.resize(160, 50, USUAL_CELL);
     let come = kitty.seen.lock().unwrap().pictures.values().sum::<usize>();
     kitty.wait("pictures go on", |_, seen| seen.pictures.values().sum::<usize>() > come + 30);
     assert!(kitty.seen.lock().unwrap().wrong.is_empty(), "{:?}", kitty.seen.lock().unwrap().wrong);
     assert!(kitty.memory() < before + 40_000, "{before} kB before, {} kB after", kitty.memory());
+    // Stopped by Ctrl-Z it leaves nothing on the screen or in memory; going on, it has its pictures again.
+    kitty.seen.lock().unwrap().bytes.clear();
+    kitty.press(b"\x1a");
+    let run_state =
+        || std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap().rsplit(')').next().unwrap().trim()[..1].to_owned();
+    let deadline = Instant::now() + Duration::from_secs(30);
+    while run_state() != "T" {
+        assert!(Instant::now() < deadline, "it is not stopped but {}", run_state());
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    std::thread::sleep(Duration::from_millis(200)); // what it wrote is read
+    let last = String::from_utf8_lossy(&kitty.seen.lock().unwrap().bytes).into_owned();
+    assert!(last.contains("\x1b_Ga=d,d=A") && last.contains("\x1b[?1049l"), "{last:?}");
+    assert_eq!(left_by(process), Vec::<String>::new());
+    kitty.signal(rustix::process::Signal::CONT);
+    let come = kitty.seen.lock().unwrap().pictures.values().sum::<usize>();
+    kitty.wait("pictures after it went on", |_, seen| seen.pictures.values().sum::<usize>() > come + 30);
+    // Characters half as large, at the same number of them: so are the pictures.
+    let widest = |seen: &Seen| seen.sizes.values().map(|(width, _)| *width).max().unwrap_or(0);
+    kitty.wait("as large as its tile", |_, seen| widest(seen) > 320);
+    kitty.resize(160, 50, (4, 8));
+    kitty.wait("a smaller font", |_, seen| (1..=320).contains(&widest(seen)));
     let (status, last) = kitty.leave();
     assert_eq!((status, left_by(process)), (Some(0), Vec::<String>::new()));
     assert!(last.contains("\x1b_Ga=d,d=A"), "all pictures are taken off the screen");
@@ -271,4 +320,38 @@ fn pictures_in_pixels_are_whole_give_way_to_what_is_said_and_leave_nothing_behin
     assert!(screen.contains("enter enlarge") && !screen.contains("Ledger"), "{screen}");
     assert_eq!(odd.seen.lock().unwrap().sixels, 0);
     assert_eq!(odd.leave().0, Some(0));
+}
+
+/// For `scripts/soak-pixels`: as many minutes as `SOAK_MINUTES` says.
+#[test]
+#[ignore = "takes minutes: scripts/soak-pixels"]
+fn memory_stays_over_many_sizes_layouts_and_overlays() {
+    let minutes: u64 = std::env::var("SOAK_MINUTES").map_or(5, |minutes| minutes.parse().unwrap());
+    let port = StandIn::fleet(9);
+    let urls = port.devices.iter().map(|device| device["sub"].as_str().unwrap().to_owned());
+    let arguments: Vec<String> = std::iter::once("open".to_owned()).chain(urls).collect();
+    let state = tempfile::tempdir().unwrap();
+    let mut kitty = Terminal::start(Kind::Kitty, &arguments, state.path());
+    kitty.wait("pictures of all", |screen, seen| seen.pictures.len() >= 18 && screen.contains("9 steady"));
+    let (began, mut turns, mut by_minute) = (Instant::now(), 0u16, Vec::new());
+    while by_minute.len() as u64 <= minutes {
+        kitty.disturb(turns);
+        turns = turns.wrapping_add(1);
+        kitty.look();
+        if began.elapsed().as_secs() / 60 >= by_minute.len() as u64 {
+            let pictures = kitty.seen.lock().unwrap().pictures.values().sum::<usize>();
+            by_minute.push(kitty.memory());
+            println!(
+                "after {} min: {:.1} MB resident, {} objects of shared memory, {pictures} pictures, {turns} changes",
+                by_minute.len() - 1,
+                *by_minute.last().unwrap() as f64 / 1024.0,
+                left_by(kitty.child.id()).len()
+            );
+        }
+    }
+    assert!(kitty.seen.lock().unwrap().wrong.is_empty(), "{:?}", kitty.seen.lock().unwrap().wrong);
+    let settled = by_minute[by_minute.len() / 5];
+    assert!(*by_minute.last().unwrap() < settled + 20_000, "{by_minute:?}");
+    let process = kitty.child.id();
+    assert_eq!((kitty.leave().0, left_by(process)), (Some(0), Vec::new()));
 }

@@ -185,6 +185,30 @@ fn scale(criterion: &mut Criterion) {
     group.finish();
 }
 
+/// A picture for a place of 416x234 pixels, made as large as that here, or left as it is for a terminal that scales; and
+/// handing it over, which copies it.
+fn scale_or_leave(criterion: &mut Criterion) {
+    let mut group = criterion.benchmark_group("a picture for 416x234 pixels");
+    for (width, height) in [(640, 360), (1280, 720)] {
+        let (luma, chroma) = (width * height, width / 2 * (height / 2));
+        let (y, u, v) = (noise(luma as u32), noise(chroma as u32), noise(chroma as u32));
+        let planes = Planes { width, height, y: &y, u: &u, v: &v, stride: width, chroma_stride: width / 2 };
+        group.bench_function(format!("bare: copy the planes of {width}x{height}"), |bencher| {
+            bencher.iter(|| black_box((y.clone(), u.clone(), v.clone())));
+        });
+        for (what, to) in [("ours: scaled here", (416, 234)), ("ours: left as it is", (width, height))] {
+            let (mut scaler, mut rgb) = (Scaler::default(), Vec::new());
+            group.bench_function(format!("{what}, of {width}x{height}"), |bencher| {
+                bencher.iter(|| {
+                    scaler.scale(black_box(&planes), ColourDescription::default(), to.0, to.1, &mut rgb);
+                    black_box(rgb.clone())
+                });
+            });
+        }
+    }
+    group.finish();
+}
+
 /// What is done with one picture a second of every stream that is looked at.
 fn look_at(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("look at a picture");
@@ -206,7 +230,7 @@ fn noise(count: u32) -> Vec<u8> {
     (0..count).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect()
 }
 
-criterion_group!(benches, decode, scale, look_at);
+criterion_group!(benches, decode, scale, scale_or_leave, look_at);
 
 /// `cargo bench -p lattice-media -- ratio` gives the ratio alone, all else the criterion groups.
 fn main() {

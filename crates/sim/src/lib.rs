@@ -29,5 +29,5 @@ pub use device::DeviceSpec;
 pub use fault::{Fault, FaultParseError};
 pub use light::Light;
 pub use log::{Event, Log, Record};
-pub use port::{DESK_BEFORE_STAMP, MAX_FLEET, Port, PortError, control_desk, fleet, tarnhithe, whole_port};
+pub use port::{DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, control_desk, fleet, tarnhithe, whole_port};
 pub use scene::{Scene, View};

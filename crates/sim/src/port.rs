@@ -152,17 +152,21 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
 /// Most cameras of a fleet.
 pub const MAX_FLEET: usize = 2000;
 
-/// Cameras for load, at 127.77.8.1 and on: they replay clips that are encoded once, with timestamps and sender reports
-/// of their own. They have no device service, and take no sign-in.
+/// Frames a second of a fleet's streams, where nothing else is said.
+pub const FLEET_RATE: f64 = 12.5;
+
+/// Cameras for load, at 127.77.8.1 and on, each stream at `rate` frames a second: they replay clips that are encoded once,
+/// with timestamps and sender reports of their own. They have no device service, and take no sign-in.
 #[must_use]
-pub fn fleet(count: usize, port: u16) -> Vec<CameraSpec> {
+pub fn fleet(count: usize, port: u16, rate: f64) -> Vec<CameraSpec> {
+    let kbps = |usual: f64| (usual * rate / FLEET_RATE) as u32;
     let views = [View::Slipway, View::LockGate, View::CarLane, View::FuelQuay];
     let one = |index: usize| {
         let (block, host) = (8 + index / 250, 1 + index % 250);
         let name = FLEET_NAMES.get(index).map_or_else(|| format!("Berth {}", index + 1), |name| (*name).to_owned());
         CameraSpec {
             address: IpAddr::V4(Ipv4Addr::new(127, 77, block as u8, host as u8)),
-            streams: vec![stream(Role::Main, 1280, 720, 12.5, 1200), stream(Role::Sub, 640, 360, 12.5, 250)],
+            streams: vec![stream(Role::Main, 1280, 720, rate, kbps(1200.0)), stream(Role::Sub, 640, 360, rate, kbps(250.0))],
             seed: index as u64,
             replays: true,
             // For everybody that plays it there is one place in the clip.

@@ -1,6 +1,8 @@
 mod aids;
+mod any_keys;
 mod bench;
 mod desk;
+mod flash;
 mod ledger;
 mod stream;
 mod wall;

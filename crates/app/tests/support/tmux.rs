@@ -4,6 +4,9 @@
 use std::process::{Command, Output};
 use std::time::{Duration, Instant};
 
+/// Whatever a screen is awaited for happens within this time, on a starved machine as well.
+const WITHIN: Duration = Duration::from_secs(120);
+
 /// A tmux server of its own; ended when dropped.
 pub struct Tmux {
     socket: String,
@@ -48,13 +51,20 @@ impl Tmux {
     /// Waits until the screen is as it should be.
     #[track_caller]
     pub fn wait(&self, what: &str, done: impl Fn(&str) -> bool) -> String {
-        let deadline = Instant::now() + Duration::from_secs(90);
+        let deadline = Instant::now() + WITHIN;
+        // What stood at the foot meanwhile: an answer that was another one than the awaited is gone by the end.
+        let mut said: Vec<String> = Vec::new();
         loop {
             let screen = self.screen();
             if done(&screen) {
                 return screen;
             }
-            assert!(Instant::now() < deadline, "{what}: not within 90 s:\n{screen}");
+            let foot = screen.lines().rev().map(str::trim).find(|line| !line.is_empty()).unwrap_or_default();
+            if said.last().is_none_or(|last| last != foot) {
+                said.push(foot.to_owned());
+            }
+            let last = &said[said.len().saturating_sub(12)..];
+            assert!(Instant::now() < deadline, "{what}: not within {WITHIN:?}; at the foot {last:#?}:\n{screen}");
             std::thread::sleep(Duration::from_millis(100));
         }
     }

@@ -53,6 +53,8 @@ const UNKNOWN_RATE_GAP: Duration = Duration::from_secs(3);
 const FREEZE: Duration = Duration::from_secs(1);
 /// The camera made pictures meanwhile where its timestamps went on by less than this share of the dropout.
 pub const MOSTLY: f64 = 0.7;
+/// After a time in which this program did not run, packets that waited are read within this time.
+const READ_FIRST: Duration = Duration::from_millis(200);
 /// Rates hold the gap of a dropout for so long after it.
 const EXCUSED_FOR: Duration = Duration::from_secs(6);
 /// So many within twice that time are more than one that comes alone.
@@ -125,8 +127,13 @@ impl DropoutMeter {
 
     /// A displayable picture came; packets that went missing since the last one, and the media time between the two.
     pub fn on_displayable(&mut self, at: Mono, packets_lost: u64, media: Option<Duration>) {
-        self.tick(at);
-        if let Some(open) = self.open.take() {
+        self.begin_where_due(at);
+        // Begun by a look at the clock before packets that had long come were read: the picture was there in time.
+        let in_time = |open: &Open| {
+            let gap = |from: Mono| at.since(from);
+            if open.outage { gap(open.start).is_zero() } else { self.last.is_some_and(|last| gap(last) <= self.threshold) }
+        };
+        if let Some(open) = self.open.take().filter(|open| !in_time(open)) {
             let dropout = self.explained(Dropout { packets_lost, media, ..self.describe(open, at) });
             self.count += 1;
             self.total += dropout.length;
@@ -174,7 +181,7 @@ impl DropoutMeter {
     /// The session ended. A dropout that runs, or begins before the next picture, is an outage.
     pub fn on_session_lost(&mut self, now: Mono, cause: Cause) {
         self.session_lost = true;
-        self.tick(now);
+        self.begin_where_due(now);
         self.note_cause(cause);
         if let Some(open) = &mut self.open {
             open.outage = true;
@@ -184,8 +191,14 @@ impl DropoutMeter {
         }
     }
 
-    /// Time went on.
+    /// Time went on. Where this program did not run just now, what came meanwhile is read first.
     pub fn tick(&mut self, now: Mono) {
+        if self.own_pause.is_none_or(|(_, to)| now.since(to) >= READ_FIRST) {
+            self.begin_where_due(now);
+        }
+    }
+
+    fn begin_where_due(&mut self, now: Mono) {
         let Some(last) = self.last.filter(|_| self.open.is_none()) else { return };
         if now.since(last) > self.threshold {
             self.open = Some(Open { start: last + self.period, outage: self.session_lost, cause: None });
@@ -292,6 +305,33 @@ mod tests {
         };
         assert_eq!(past, [want]);
         assert_eq!(meter.totals(), (1, Duration::from_millis(1200)));
+    }
+
+    #[test]
+    fn a_picture_that_came_in_time_and_was_read_late_is_no_dropout() {
+        let mut meter = meter();
+        meter.on_displayable(Mono::from_millis(1000), 0, None);
+        meter.tick(Mono::from_millis(3000));
+        meter.note_cause(Cause::Silence);
+        assert!(meter.running(Mono::from_millis(3000)).is_some());
+        meter.on_displayable(Mono::from_millis(1040), 0, None);
+        assert!(meter.running(Mono::from_millis(3000)).is_none());
+        assert_eq!((meter.past().count(), meter.totals()), (0, (0, Duration::ZERO)));
+        // The same behind a session that ended: its next one had the picture at once.
+        meter.on_session_lost(Mono::from_millis(1050), Cause::ClosedByCamera);
+        meter.on_displayable(Mono::from_millis(1080), 0, None);
+        assert_eq!(meter.totals().0, 0);
+        // After a pause of this program nothing begins before what waited is read.
+        meter.set_own_pause(Mono::from_millis(1100), Mono::from_millis(3000));
+        meter.tick(Mono::from_millis(3000));
+        assert!(meter.running(Mono::from_millis(3000)).is_none());
+        meter.tick(Mono::from_millis(3200));
+        assert!(meter.running(Mono::from_millis(3200)).is_some());
+        meter.pause();
+        meter.on_displayable(Mono::from_millis(4000), 0, None);
+        meter.on_session_lost(Mono::from_millis(4090), Cause::ClosedByCamera);
+        meter.on_displayable(Mono::from_millis(4200), 0, None);
+        assert_eq!(meter.past().next().map(|dropout| dropout.kind), Some(DropoutKind::Outage));
     }
 
     #[test]
