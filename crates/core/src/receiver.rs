@@ -29,6 +29,8 @@ const REPORT_EVERY: Duration = Duration::from_secs(5);
 const QUIET: Duration = Duration::from_millis(200);
 /// Otherwise after this many packets of strangers in a row.
 const STRANGERS: usize = 8;
+/// Payload types from here on are given by a description (RFC 3551, 6).
+const FIRST_DYNAMIC: u8 = 96;
 
 #[derive(Debug)]
 struct Waiting {
@@ -80,6 +82,8 @@ struct Stream {
     /// When a packet came last, whether it could be read or not.
     heard: Option<Mono>,
     payload_type: PayloadType,
+    /// Packets of another payload type, one after the other, while none of the described one has come.
+    foreign: Option<(PayloadType, usize)>,
     clock_rate: ClockRate,
     transport: Transport,
     ssrc: Option<Ssrc>,
@@ -153,6 +157,7 @@ impl Receiver {
             protection,
             heard: None,
             payload_type: PayloadType(video.payload_type),
+            foreign: None,
             clock_rate: video.clock_rate,
             transport,
             ssrc: None,
@@ -330,7 +335,7 @@ impl Stream {
             meter.dropped.not_rtp += 1;
             return;
         };
-        if packet.payload_type != self.payload_type {
+        if packet.payload_type != self.payload_type && !self.adopts(meter, packet.payload_type) {
             meter.dropped.payload_type += 1;
             return;
         }
@@ -435,6 +440,22 @@ impl Stream {
             let media = self.clock_rate.micros(Ticks(timestamp - last));
             (media - arrival.micros_since(at)).abs() < 2_000_000
         })
+    }
+
+    /// Some devices describe one payload type and send another: where nothing else comes, that is the stream.
+    fn adopts(&mut self, meter: &mut Meter, other: PayloadType) -> bool {
+        // Fixed types are sound and codecs of their own (RFC 3551, 6).
+        if self.ssrc.is_some() || other.0 < FIRST_DYNAMIC {
+            return false;
+        }
+        let before = self.foreign.filter(|(have, _)| *have == other).map_or(0, |(_, count)| count);
+        self.foreign = Some((other, before + 1));
+        if before + 1 < STRANGERS {
+            return false;
+        }
+        let described = std::mem::replace(&mut self.payload_type, other);
+        meter.set_remark(Some(format!("it sends payload type {} where its description says {}", other.0, described.0)));
+        true
     }
 
     fn whose(&mut self, meter: &mut Meter, ssrc: Ssrc, arrival: Mono) -> Whose {

@@ -198,7 +198,8 @@ impl DropoutMeter {
         }
     }
 
-    fn begin_where_due(&mut self, now: Mono) {
+    /// A dropout begins where a picture has been due for too long by this time.
+    pub fn begin_where_due(&mut self, now: Mono) {
         let Some(last) = self.last.filter(|_| self.open.is_none()) else { return };
         if now.since(last) > self.threshold {
             self.open = Some(Open { start: last + self.period, outage: self.session_lost, cause: None });

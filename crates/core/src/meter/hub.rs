@@ -513,7 +513,6 @@ impl Meter {
         {
             self.keyframes.on_keyframe(video.clock_rate, unit.number, unit.timestamp);
         }
-        self.last_unit_clean = displayable;
         self.picture_in_session |= displayable;
         if displayable {
             self.first_displayable.get_or_insert(now);
@@ -523,7 +522,7 @@ impl Meter {
             let rate = self.rate(now);
             self.dropouts.set_rate(rate);
             // The hold for order is ours, the dropout is the stream's: arrival counts.
-            self.dropouts.tick(unit.last_arrival);
+            self.dropouts.begin_where_due(unit.last_arrival);
             self.note_stall(unit.last_arrival);
             let lost = self.packets().lost.saturating_sub(self.lost_at_picture);
             let media = self.media_since_picture(unit.timestamp);
@@ -533,6 +532,8 @@ impl Meter {
             self.silent_since_picture = false;
             self.pulse.on_frame(unit.last_arrival);
         }
+        // Only now: why pictures were missing before this one depends on the one before it.
+        self.last_unit_clean = displayable;
     }
 
     /// The decoder gave this unit's picture; `damaged` when it cannot be believed.

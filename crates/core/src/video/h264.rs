@@ -2,6 +2,7 @@
 //!
 //! Not done: interleaved mode (STAP-B, MTAP, FU-B); such packets are counted as not understood.
 
+use super::packetize::annex_b;
 use crate::wire::Reader;
 
 /// Type of a NAL unit, as far as it matters here (table 7-1 of ISO/IEC 14496-10).
@@ -101,9 +102,17 @@ pub(super) const FU_A: u8 = 28;
 /// The pieces in one RTP payload, in order (RFC 6184 §5.6 to §5.8).
 pub fn pieces(payload: &[u8]) -> impl Iterator<Item = Piece<'_>> {
     let kind = payload.first().map_or(0, |header| header & 0x1f);
+    let coded = begins_with_start_code(payload);
     let aggregate = (kind == STAP_A).then(|| Aggregate::new(payload.get(1..).unwrap_or_default(), 1));
-    let single = (kind != STAP_A).then(|| single(payload, kind));
-    aggregate.into_iter().flatten().chain(single)
+    let single = (kind != STAP_A && !coded).then(|| single(payload, kind));
+    let whole = coded.then(|| annex_b(payload).map(Piece::Whole));
+    aggregate.into_iter().flatten().chain(single).chain(whole.into_iter().flatten())
+}
+
+/// Some devices leave the start codes of ISO/IEC 14496-10 annex B in their packets. No payload of RFC 6184 or RFC 7798 begins
+/// like that: NAL units of type 0 are not used in the one, and a temporal identifier of zero is forbidden in the other.
+pub(super) fn begins_with_start_code(payload: &[u8]) -> bool {
+    payload.starts_with(&[0, 0, 1]) || payload.starts_with(&[0, 0, 0, 1])
 }
 
 fn single(payload: &[u8], kind: u8) -> Piece<'_> {
@@ -176,6 +185,8 @@ mod tests {
         assert_eq!(all(&[0x78, 0, 9, 1]), [Piece::Unknown]);
         assert_eq!(all(&[0x7d, 0x45, 9]), [Piece::Unknown]);
         assert_eq!(all(&[]), [Piece::Unknown]);
+        assert_eq!(all(&[0, 0, 0, 1, 0x67, 1, 0, 0, 1, 0x65, 2, 0]), [Piece::Whole(&[0x67, 1]), Piece::Whole(&[0x65, 2])]);
+        assert_eq!(all(&[0, 0, 1]), []);
     }
 
     proptest! {

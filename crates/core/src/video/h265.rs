@@ -4,7 +4,8 @@
 //! Not done: decoding order numbers (`sprop-max-don-diff` above 0), PACI packets, several layers.
 
 use super::bits::{Bits, unescape};
-use super::h264::{Aggregate, NalHeader, NalKind, Piece};
+use super::h264::{Aggregate, NalHeader, NalKind, Piece, begins_with_start_code};
+use super::packetize::annex_b;
 use super::parameters::{Parameters, VideoCodec};
 use super::sps::{ColourMatrix, SpsError, read_colour};
 use crate::FrameRate;
@@ -33,9 +34,11 @@ pub const fn kind(header: u8) -> NalKind {
 /// The pieces in one RTP payload, in order (RFC 7798 §4.4).
 pub fn pieces(payload: &[u8]) -> impl Iterator<Item = Piece<'_>> {
     let kind = payload.first().map_or(0, |header| header >> 1 & 0x3f);
+    let coded = begins_with_start_code(payload);
     let aggregate = (kind == AGGREGATION).then(|| Aggregate::new(payload.get(2..).unwrap_or_default(), 3));
-    let single = (kind != AGGREGATION).then(|| single(payload, kind));
-    aggregate.into_iter().flatten().chain(single)
+    let single = (kind != AGGREGATION && !coded).then(|| single(payload, kind));
+    let whole = coded.then(|| annex_b(payload).map(Piece::Whole));
+    aggregate.into_iter().flatten().chain(single).chain(whole.into_iter().flatten())
 }
 
 fn single(payload: &[u8], kind: u8) -> Piece<'_> {
