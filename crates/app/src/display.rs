@@ -4,6 +4,7 @@
 //! screen of pictures. So a step writes no more than the terminal is known to take in a moment: text first, then pictures
 //! one after the other; what is left stays a difference and goes out in the next steps. Nothing is queued.
 
+mod handful;
 mod images;
 
 use self::images::{Failed, Images};

@@ -4,6 +4,7 @@
 //! says so. A slow terminal gets fewer pictures, and a key never waits behind more than a handful.
 
 use super::InPixels;
+use super::handful::Handful;
 use crate::paint::kitty::{self, Sent, Turn};
 use crate::paint::sixel::{self, Palette, Part};
 use crate::paint::{Image, Look, PixelWay, UNDER};
@@ -20,8 +21,6 @@ use std::time::{Duration, Instant};
 const HOLD: u8 = 6;
 /// Colours are chosen anew after this time.
 const PALETTE_STAYS: Duration = Duration::from_millis(1500);
-/// A handful is what the terminal takes in this time.
-const HANDFUL: Duration = Duration::from_millis(50);
 /// An answer that does not come for so long is not waited for.
 const NO_ANSWER: Duration = Duration::from_millis(1500);
 /// A terminal that left so many questions in a row without an answer is not asked any more.
@@ -79,8 +78,9 @@ pub struct Images {
     /// Questions that have no answer yet: when they were asked, and after how many pictures.
     asked: VecDeque<(Instant, usize)>,
     unanswered: u32,
-    /// How long the terminal takes for a picture.
-    each: Option<Duration>,
+    /// When the last answer came, and how much the terminal takes.
+    answered: Option<Instant>,
+    handful: Handful,
     sent_at: Option<Instant>,
     /// The tile whose turn it is.
     next: u32,
@@ -106,8 +106,9 @@ impl Images {
     pub fn on_done(&mut self, now: Instant) {
         let Some((asked, count)) = self.asked.pop_front() else { return };
         self.unanswered = 0;
-        let each = now.saturating_duration_since(asked) / count.max(1) as u32;
-        self.each = Some(self.each.map_or(each, |before| (before * 3 + each) / 4));
+        // What waited behind another handful was not worked on yet.
+        let began = self.answered.replace(now).map_or(asked, |answered| answered.max(asked));
+        self.handful.on_done(count, now.saturating_duration_since(began));
     }
 
     /// Some were not sent because the terminal has not done the last ones.
@@ -177,7 +178,7 @@ impl Images {
             self.behind = true;
             return Ok(done);
         }
-        let room = self.each.map_or(1, |each| (HANDFUL.as_micros() / each.as_micros().max(1)).clamp(1, 64) as usize);
+        let room = self.handful.room();
         let mut order: Vec<usize> = (0..images.len()).filter(|index| !done[*index]).collect();
         // The first one comes before the others, but not twice in a row while they wait.
         let (turn, again) = (self.next, self.was_first && room == 1);
@@ -226,12 +227,12 @@ impl Images {
         Ok(done)
     }
 
-    /// What is said over a sixel picture has wiped it out there; one of kitty's gives way to it, and comes back after it.
+    /// What is said over a picture in the text has wiped it out there; one of kitty's gives way to it, and comes back after it.
     fn uncover(&mut self, out: &mut impl Write, images: &[Image], cells: &Buffer) -> io::Result<()> {
         for image in images {
             let Some(on) = self.on.get_mut(&image.tile) else { continue };
             match image.way {
-                PixelWay::Sixel => {
+                PixelWay::Sixel | PixelWay::Iterm => {
                     for (position, stands) in image.rect.positions().zip(&mut on.stands) {
                         *stands &= !is_covered(cells, position);
                     }
@@ -270,14 +271,21 @@ impl Images {
                 (on.turn, on.size, on.placed) = (turn, size, parts);
             }
             PixelWay::Iterm => {
-                let (rgb, (width, height)) = image.rgb(None);
-                let raster = Raster::new(width, height, rgb.into_owned()).map_err(io::Error::other)?;
-                let jpeg = raster.jpeg().map_err(io::Error::other)?;
-                cursor(out, image.rect.x, image.rect.y)?;
-                let (columns, rows) = (image.rect.width, image.rect.height);
-                let keys =
-                    format!("inline=1;width={columns};height={rows};preserveAspectRatio=0;doNotMoveCursor=1;size={}", jpeg.len());
-                write!(out, "\x1b]1337;File={keys}:{}\x07", STANDARD.encode(&jpeg))?;
+                let (rgb, size) = image.rgb(None);
+                let parts = uncovered(image.rect, cells);
+                for part in &parts {
+                    let (width, height, pixels) = cut(&rgb, size, *part, image.rect);
+                    let jpeg = Raster::new(width, height, pixels).and_then(|raster| raster.jpeg()).map_err(io::Error::other)?;
+                    cursor(out, image.rect.x + part.x, image.rect.y + part.y)?;
+                    let keys = format!(
+                        "inline=1;width={};height={};preserveAspectRatio=0;doNotMoveCursor=1;size={}",
+                        part.width,
+                        part.height,
+                        jpeg.len()
+                    );
+                    write!(out, "\x1b]1337;File={keys}:{}\x07", STANDARD.encode(&jpeg))?;
+                }
+                on.stand_in(&parts);
             }
             PixelWay::Sixel => {
                 let room = image.room();
@@ -312,6 +320,16 @@ fn is_covered(cells: &Buffer, position: ratatui::layout::Position) -> bool {
     cells.cell(position).is_none_or(|cell| cell.symbol() != UNDER)
 }
 
+/// The pixels of a part of a picture of this size, which fills `whole`: width, height, red, green and blue.
+fn cut(rgb: &[u8], (width, height): (usize, usize), part: Rect, whole: Rect) -> (usize, usize, Vec<u8>) {
+    let across = |column: u16| usize::from(column) * width / usize::from(whole.width.max(1));
+    let down = |row: u16| usize::from(row) * height / usize::from(whole.height.max(1));
+    let (left, top) = (across(part.x).min(width.saturating_sub(1)), down(part.y).min(height.saturating_sub(1)));
+    let (right, bottom) = (across(part.right()).clamp(left + 1, width), down(part.bottom()).clamp(top + 1, height));
+    let lines = (top..bottom).filter_map(|y| rgb.get((y * width + left) * 3..(y * width + right) * 3));
+    (right - left, bottom - top, lines.flatten().copied().collect())
+}
+
 fn copy_part(from: &[u8], to: &mut Vec<u8>, width: usize, part: Part) {
     to.resize(from.len(), 0);
     for y in part.y..part.y + part.height {
@@ -342,7 +360,7 @@ impl OnScreen {
 
     /// Nothing of it was wiped out where nothing covers it.
     fn stands_whole(&self, image: &Image, cells: &Buffer) -> bool {
-        image.way != PixelWay::Sixel
+        matches!(image.way, PixelWay::KittyShared | PixelWay::KittyInline)
             || image.rect.positions().zip(&self.stands).all(|(position, stands)| *stands || is_covered(cells, position))
     }
 
@@ -371,10 +389,16 @@ impl OnScreen {
         let whole = uncovered(image.rect, cells);
         let much = area(&changed) * 100 > area(&whole) * MUCH || changed.len() > PARTS;
         let parts = if much { whole } else { changed };
-        for position in parts.iter().flat_map(|part| part.positions()) {
-            self.stands[index(position.x, position.y)] = true;
-        }
+        self.stand_in(&parts);
         parts
+    }
+
+    /// These parts of it stand there from now on.
+    fn stand_in(&mut self, parts: &[Rect]) {
+        let columns = usize::from(self.rect.width);
+        for position in parts.iter().flat_map(|part| part.positions()) {
+            self.stands[usize::from(position.y) * columns + usize::from(position.x)] = true;
+        }
     }
 }
 
@@ -541,6 +565,17 @@ mod tests {
         let (text, sent) = terminal.step(&[image(0, 0, 2, PixelWay::Sixel)], None, &[]);
         assert!(sent[0] && text.matches("\x1bP").count() == 1 && text.contains("\"1;1;16;16"), "{text:?}");
         terminal.answers();
+        // The same in the line of a terminal that takes files.
+        let mut files = Terminal::new();
+        files.step(&[image(0, 0, 1, PixelWay::Iterm)], None, &[]);
+        files.answers();
+        let (text, sent) = files.step(&[image(0, 0, 2, PixelWay::Iterm)], None, &said);
+        assert!(sent[0] && text.matches("1337;File=").count() >= 3 && !text.contains("width=8;height=4"), "{text:?}");
+        files.answers();
+        let (text, sent) = files.step(&[image(0, 0, 2, PixelWay::Iterm)], None, &[]);
+        assert!(sent[0] && text.matches("1337;File=").count() == 1 && text.contains("width=8;height=4"), "{text:?}");
+        files.answers();
+        assert_eq!(files.step(&[image(0, 0, 2, PixelWay::Iterm)], None, &[]).0, "");
         // By kitty the same picture is only placed otherwise.
         let shown = [image(1, 1, 1, PixelWay::KittyInline)];
         terminal.step(&shown, None, &[]);
