@@ -70,7 +70,7 @@ pub fn watched(app: &App) -> Vec<Watched> {
         Page::Wall => regions
             .tiles
             .iter()
-            .filter_map(|region| Some((region, app.tile_at(region.tile)?)))
+            .filter_map(|region| Some((region, app.tile_at(region.tile).filter(|tile| tile.short.is_none())?)))
             .flat_map(|(region, tile)| {
                 let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
                 let keys = [Some(tile.key()), tile.next_key()].into_iter().flatten();

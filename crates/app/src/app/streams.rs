@@ -374,6 +374,12 @@ impl App {
             Reason::Nothing(short) => Some(short),
             _ => None,
         };
+        if short == Some(Short::Decoding) {
+            // It is received all the same, so that it is known how it is.
+            let role = self.lightest(tile.camera).map_or(tile.role, |lightest| lightest.role);
+            self.tiles[index] = Tile { role, switching: None, short, ..tile };
+            return;
+        }
         let switching = match choice.role {
             Some(role) if tile.short.is_some() && short.is_none() => {
                 self.tiles[index] = Tile { role, switching: None, short: None, ..tile };
@@ -396,8 +402,12 @@ impl App {
         self.tiles[index] = Tile { switching, short, ..tile };
     }
 
-    /// The streams that are to be open: those of the tiles, those that are kept warm, and of every other camera the
-    /// lightest, so that it is known how it is.
+    fn lightest(&self, camera: usize) -> Option<Candidate> {
+        self.candidates(camera).into_iter().min_by(|a, b| a.pixels().total_cmp(&b.pixels()))
+    }
+
+    /// The streams that are to be open: those of the tiles, those that are kept warm, and of every other camera, also where
+    /// nothing is left to decode it with, the lightest, so that it is known how it is.
     fn reconcile(&mut self) -> Vec<Effect> {
         let now = self.now;
         let mut wanted: BTreeSet<FeedKey> = self.tiles.iter().filter(|tile| tile.short.is_none()).map(Tile::key).collect();
@@ -412,9 +422,11 @@ impl App {
         wanted.extend(self.flash.key);
         let mut load = self.streams.plan.plan.load.clone();
         let budgets = self.streams.plan.budgets.clone();
-        for camera in (0..self.site.cameras.len()).filter(|camera| !self.tiles.iter().any(|tile| tile.camera == *camera)) {
-            let lightest = self.candidates(camera).into_iter().min_by(|a, b| a.pixels().total_cmp(&b.pixels()));
-            let Some(lightest) = lightest else { continue };
+        let elsewhere = |tile: &Tile| tile.short == Some(Short::Decoding);
+        let others =
+            (0..self.site.cameras.len()).filter(|camera| self.tiles.iter().all(|tile| tile.camera != *camera || elsewhere(tile)));
+        for camera in others {
+            let Some(lightest) = self.lightest(camera) else { continue };
             if budgets.link.is_some_and(|link| load.link + lightest.bitrate.0 > link.0) {
                 continue;
             }
@@ -508,5 +520,6 @@ pub fn reason(choice: lattice_core::plan::Choice) -> String {
 
 /// Whether a budget is short, for the plate.
 pub fn short_words(short: Short) -> String {
-    format!("not received: {} is short", short.word())
+    let what = if short == Short::Decoding { "not shown" } else { "not received" };
+    format!("{what}: {} is short", short.word())
 }

@@ -4,7 +4,7 @@
 use crate::app::{App, FeedKey, Tile, short_words};
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::meter::{Figures, Spread};
-use lattice_core::plan::Reason;
+use lattice_core::plan::{Reason, Short};
 use lattice_core::{Cause, Mono, Verdict};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -79,7 +79,9 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     out.extend(tile.into_iter().flat_map(|tile| stream(app, tile)));
     if let Some(short) = tile.and_then(|tile| tile.short) {
         out.push(field(2, Tone::Bright, short_words(short)));
-        return out;
+        if short != Short::Decoding {
+            return out;
+        }
     }
     let Some(figures) = figures else { return out };
     out.extend(trouble(figures, app.now).into_iter().map(|(shed, text)| field(shed, tone, text)));

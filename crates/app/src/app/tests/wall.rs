@@ -114,6 +114,30 @@ fn the_link_bounds_what_is_open_and_the_plate_says_so() {
 }
 
 #[test]
+fn what_cannot_be_decoded_is_measured_all_the_same() {
+    let mut app = two_fours();
+    later(&mut app, 1);
+    app.desk.site.decoding = Some(8.0);
+    app.on_site();
+    app.settle();
+    later(&mut app, 30);
+    let short: Vec<Tile> = app.tiles.iter().filter(|tile| tile.short.is_some()).copied().collect();
+    assert!(!short.is_empty() && short.len() < 4, "{:?}", app.tiles);
+    assert_eq!(app.open_streams().count(), 8, "received, all of them");
+    assert!(short.iter().all(|tile| app.figures.contains_key(&tile.key())), "{short:?}");
+    assert_eq!(view::watched(&app).len(), 4 - short.len());
+    let screen = draw(&app, ColourDepth::True);
+    assert!(has(&screen, "not shown: decoding is short") && has(&screen, "8 steady"), "{screen:#?}");
+    app.desk.site.decoding = Some(1000.0);
+    app.on_site();
+    for _ in 0..4 {
+        later(&mut app, 15);
+    }
+    assert!(app.tiles.iter().all(|tile| tile.short.is_none()), "{:?}", app.tiles);
+    assert_eq!(view::watched(&app).len(), 4);
+}
+
+#[test]
 fn a_stream_that_arrives_slower_than_it_is_sent_is_eased_and_climbs_after_a_trial_only() {
     let mut app = two_fours();
     later(&mut app, 1);
