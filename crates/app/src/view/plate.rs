@@ -78,8 +78,10 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, key, every, width))));
     out.extend(tile.into_iter().flat_map(|tile| stream(app, tile)));
     if let Some(short) = tile.and_then(|tile| tile.short) {
-        out.push(field(2, Tone::Bright, short_words(short)));
-        if short != Short::Decoding {
+        // Figures of what is received come before it: the tile says it too.
+        let received = short == Short::Decoding;
+        out.push(field(if received { 8 } else { 2 }, Tone::Bright, short_words(short)));
+        if !received {
             return out;
         }
     }
