@@ -8,7 +8,7 @@ mod handful;
 mod images;
 
 use self::images::{Failed, Images};
-use crate::paint::{Image, PixelWay, REMOVE_IMAGES, UNDER, is_picture};
+use crate::paint::{Image, PixelWay, UNDER, is_picture, remove_images};
 use ratatui::backend::{Backend as _, CrosstermBackend};
 use ratatui::buffer::{Buffer, Cell};
 use ratatui::layout::Rect;
@@ -274,7 +274,7 @@ impl<W: Write> Display<W> {
     /// Nothing is on the terminal any more.
     fn wipe(&mut self) -> io::Result<()> {
         if self.images.any_kitty() {
-            self.backend.write_all(REMOVE_IMAGES.as_bytes())?;
+            remove_images(&mut self.backend)?;
         }
         self.images.forget();
         self.backend.clear()

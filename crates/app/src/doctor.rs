@@ -17,7 +17,7 @@ const WAITS: Duration = Duration::from_secs(2);
 pub fn run(options: &DoctorOptions) -> anyhow::Result<ExitCode> {
     let mut painting = Painting {
         arg: options.paint,
-        ability: Ability::of_environment(|name| std::env::var(name).ok()),
+        ability: Ability::here(),
         mono: ColourDepth::from_environment(|name| std::env::var(name).ok()) == ColourDepth::Mono,
         ..Painting::default()
     };
@@ -62,6 +62,12 @@ fn lines(painting: &Painting, terminal: bool, took: Option<Duration>) -> Vec<(&'
         ("environment", ["TERM", "COLORTERM", "NO_COLOR"].map(variable).join(", ")),
         ("remote", if ability.remote { "by ssh: shared memory is not tried".into() } else { "no".into() }),
     ];
+    if let Some(tmux) = &ability.tmux {
+        let passes = if tmux.passes { "lets pictures through" } else { "lets no pictures through (allow-passthrough is off)" };
+        let behind = if tmux.terminal.is_empty() { "a terminal that does not tell its name" } else { &tmux.terminal };
+        let placed = if tmux.takes_pictures() { "" } else { ": none are sent through it" };
+        lines.push(("tmux", format!("{passes}, to {behind}{placed}")));
+    }
     if terminal {
         let last = match took {
             Some(took) => {

@@ -7,19 +7,29 @@ mod colours;
 mod image;
 pub mod kitty;
 pub mod sixel;
+pub mod tmux;
 
 pub use ability::{Ability, PixelWay};
 pub use cells::{CellPainter, QUADRANTS_FROM, is_picture};
 pub use colours::{reduce, rgb_of};
 pub use image::{Image, UNDER};
-pub use kitty::REMOVE_ALL as REMOVE_IMAGES;
 
 use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
+use std::io;
 use std::sync::Arc;
+
+/// Takes all pictures of ours off the screen and out of the terminal, also of one behind tmux.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn remove_images(out: &mut impl io::Write) -> io::Result<()> {
+    out.write_all(kitty::REMOVE_ALL.as_bytes())?;
+    tmux::remove_all(out)
+}
 
 /// How fresh a picture is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

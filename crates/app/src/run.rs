@@ -12,6 +12,7 @@ use crate::errands::{DeskNews, Errands};
 use crate::keep::Keeper;
 use crate::kept::Kept;
 use crate::outward::Outward;
+use crate::paint::tmux::Tmux;
 use crate::paint::{Ability, CellPainter, TilePainter};
 use crate::stills::{FULL, ON_A_SHEET, Stills};
 use crate::terminal::{self, Answer, Input, Screen, cell_aspect, read_input};
@@ -169,7 +170,7 @@ pub fn wall(
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     effects.extend(app.settle());
     app.painting.arg = options.paint;
-    app.painting.ability = Ability::of_environment(|name| std::env::var(name).ok());
+    app.painting.ability = Ability::here();
     app.painting.mono = depth == ColourDepth::Mono;
     let paint = options.paint;
     let mut wall = Wall {
@@ -340,7 +341,8 @@ impl Wall {
             Input::Signal => vec![Effect::Quit],
             Input::Event(Event::Key(key)) if is_suspend(*key) => {
                 self.screen.suspend();
-                self.screen.ask(&self.app.painting.ability.questions()); // it may be another terminal
+                self.app.painting.ability.tmux = Tmux::ask(); // it may be another terminal
+                self.screen.ask(&self.app.painting.ability.questions());
                 Vec::new()
             }
             Input::Event(Event::Key(key)) => self.app.on_key(*key),

@@ -6,7 +6,7 @@ mod line;
 pub use answers::Answer;
 
 use crate::display::Display;
-use crate::paint::{Ability, REMOVE_IMAGES, kitty};
+use crate::paint::{Ability, kitty, remove_images};
 use anyhow::Context as _;
 use crossbeam_channel::Sender;
 use ratatui::crossterm::event::{
@@ -33,7 +33,7 @@ static HOOK: Once = Once::new();
 
 fn restore() {
     kitty::forget_shared();
-    let _ = io::stdout().write_all(REMOVE_IMAGES.as_bytes());
+    let _ = remove_images(&mut io::stdout());
     let _ = disable_raw_mode();
     line::give_back();
     let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, cursor::Show);

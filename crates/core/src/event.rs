@@ -354,6 +354,7 @@ fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (Str
             format!("the camera left frames out for {length} while those that come are held up: more than the link carries"),
             Confidence::Likely,
         ),
+        (_, cause @ Some(Cause::Late)) if evidence.too_late => told(cause, figures, evidence),
         (_, Some(Cause::Late)) => {
             (format!("what was due in {length} came afterwards, none missing: held up on the way"), Confidence::Likely)
         }

@@ -218,6 +218,8 @@ pub fn stall_cause(evidence: &Evidence) -> Cause {
         Cause::Silence
     } else if evidence.loss.is_some_and(|loss| loss > 0.0) {
         Cause::PacketLoss
+    } else if evidence.too_late {
+        Cause::Late
     } else if evidence.damaged {
         Cause::Damaged
     } else if evidence.awaiting_keyframe {
@@ -345,6 +347,7 @@ mod tests {
         for (evidence, cause) in [
             (Evidence { packets_flow: false, ..GOOD }, Cause::Silence),
             (Evidence { loss: Some(0.2), awaiting_keyframe: true, ..GOOD }, Cause::PacketLoss),
+            (Evidence { too_late: true, awaiting_keyframe: true, ..GOOD }, Cause::Late),
             (Evidence { awaiting_keyframe: true, ..GOOD }, Cause::AwaitingKeyframe),
         ] {
             let evidence = Evidence { in_dropout: true, ..evidence };

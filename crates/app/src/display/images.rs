@@ -7,7 +7,7 @@ use super::InPixels;
 use super::handful::Handful;
 use crate::paint::kitty::{self, Sent, Turn};
 use crate::paint::sixel::{self, Palette, Part};
-use crate::paint::{Image, Look, PixelWay, UNDER};
+use crate::paint::{Image, Look, PixelWay, UNDER, tmux};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use lattice_report::Raster;
@@ -27,6 +27,11 @@ const NO_ANSWER: Duration = Duration::from_millis(1500);
 const GIVES_UP: u32 = 3;
 /// Between two handfuls for a terminal that answers nothing.
 const UNASKED: Duration = Duration::from_millis(120);
+/// Behind tmux, which answers for itself, a terminal that has so many pictures to fetch gets no more, for so long.
+const TO_FETCH: usize = 8;
+const FETCHES: Duration = Duration::from_millis(10);
+/// An image behind tmux is sent anew after this time: the last one may have got lost while another window was shown.
+const WHOLE_AGAIN: Duration = Duration::from_secs(3);
 /// When more percent of a picture changed than this, or it changed in more parts, all of it is sent.
 const MUCH: u32 = 45;
 const PARTS: usize = 6;
@@ -45,6 +50,8 @@ struct OnScreen {
     turn: Turn,
     size: (usize, usize),
     placed: Vec<Rect>,
+    /// Behind tmux: since when that image stands there.
+    whole: Option<Instant>,
     /// For sixel: the pixels as they were sent, the colours, and since when; for each cell whether it stands there.
     pixels: Vec<u8>,
     palette: Option<(Palette, Instant)>,
@@ -82,6 +89,8 @@ pub struct Images {
     answered: Option<Instant>,
     handful: Handful,
     sent_at: Option<Instant>,
+    /// Until when nothing is sent, so that the terminal behind tmux fetches what it has.
+    fetches_until: Option<Instant>,
     /// The tile whose turn it is.
     next: u32,
     /// The last handful held the one that comes before others.
@@ -99,7 +108,7 @@ impl Images {
 
     /// Whether pictures stand on the terminal that it holds itself.
     pub fn any_kitty(&self) -> bool {
-        self.on.values().any(|on| matches!(on.way, PixelWay::KittyShared | PixelWay::KittyInline))
+        self.on.values().any(|on| on.way.is_kitty())
     }
 
     /// The terminal has done what was sent before it was asked.
@@ -125,8 +134,11 @@ impl Images {
         if !self.asks() {
             return self.sent_at.map(|at| at + UNASKED);
         }
+        if self.fetches_until.is_some() {
+            return self.fetches_until;
+        }
         // What goes through memory is taken quickly, and two handfuls keep it busy.
-        let most = if way == PixelWay::KittyShared { 2 } else { 1 };
+        let most = if way.is_shared() { 2 } else { 1 };
         (self.asked.len() >= most).then(|| self.asked.front().map(|(asked, _)| *asked + NO_ANSWER)).flatten()
     }
 
@@ -134,6 +146,14 @@ impl Images {
         if self.asks() && self.asked.front().is_some_and(|(asked, _)| now.saturating_duration_since(*asked) > NO_ANSWER) {
             self.asked.clear();
             self.unanswered += 1;
+        }
+        self.fetches_until = None;
+        if way == (PixelWay::KittyTmux { shared: true }) && kitty::unfetched() > TO_FETCH {
+            if self.sent_at.is_some_and(|at| now.saturating_duration_since(at) <= NO_ANSWER) {
+                self.fetches_until = Some(now + FETCHES);
+            } else {
+                kitty::forget_shared(); // tmux shows another window, say
+            }
         }
         self.goes_on_at(way).is_none_or(|at| now >= at)
     }
@@ -152,6 +172,11 @@ impl Images {
             let Some(on) = self.on.remove(&tile) else { continue };
             match on.way {
                 PixelWay::KittyShared | PixelWay::KittyInline => kitty::remove(out, on.turn, true)?,
+                PixelWay::KittyTmux { .. } => {
+                    tmux::remove(out, on.turn)?;
+                    tmux::remove(out, on.turn.other())?;
+                    blank.push(on.rect);
+                }
                 PixelWay::Sixel | PixelWay::Iterm => blank.push(on.rect),
             }
         }
@@ -204,7 +229,11 @@ impl Images {
                 Err(error) => {
                     // What stands there is of an older picture, and nobody keeps it up any more.
                     for second in [false, true] {
-                        kitty::remove(out, Turn { tile: image.tile, second }, true)?;
+                        let turn = Turn { tile: image.tile, second };
+                        match image.way {
+                            PixelWay::KittyTmux { .. } => tmux::remove(out, turn)?,
+                            _ => kitty::remove(out, turn, true)?,
+                        }
                     }
                     self.failed = Some(Failed { way: image.way, why: error.to_string() });
                     return Ok(done);
@@ -245,6 +274,13 @@ impl Images {
                         on.placed = parts;
                     }
                 }
+                PixelWay::KittyTmux { .. } if on.size != (0, 0) => {
+                    let parts = uncovered(image.rect, cells);
+                    if parts != on.placed {
+                        tmux::place(out, on.turn, &parts, image.rect)?;
+                        on.placed = parts;
+                    }
+                }
                 _ => {}
             }
         }
@@ -258,7 +294,7 @@ impl Images {
             PixelWay::KittyShared | PixelWay::KittyInline => {
                 let (rgb, size) = image.rgb(None);
                 let turn = on.turn.other();
-                let sent = Sent { rgb: &rgb, size, turn };
+                let sent = Sent { rgb: &rgb, size, turn, again: false };
                 match image.way {
                     PixelWay::KittyShared => kitty::through_memory(out, &sent)?,
                     _ => kitty::inline(out, &sent)?,
@@ -269,6 +305,18 @@ impl Images {
                     kitty::remove(out, on.turn, true)?;
                 }
                 (on.turn, on.size, on.placed) = (turn, size, parts);
+            }
+            PixelWay::KittyTmux { shared } => {
+                let (rgb, size) = image.rgb(None);
+                let again = on.size == size && on.whole.is_some_and(|since| now.saturating_duration_since(since) < WHOLE_AGAIN);
+                if !again {
+                    (on.turn, on.size, on.whole) = (on.turn.other(), size, Some(now));
+                }
+                tmux::send(out, &Sent { rgb: &rgb, size, turn: on.turn, again }, image.rect, shared)?;
+                if !again {
+                    on.placed = uncovered(image.rect, cells);
+                    tmux::place(out, on.turn, &on.placed, image.rect)?;
+                }
             }
             PixelWay::Iterm => {
                 let (rgb, size) = image.rgb(None);
@@ -352,6 +400,7 @@ impl OnScreen {
             turn: Turn { tile: image.tile, second: false },
             size: (0, 0),
             placed: Vec::new(),
+            whole: None,
             pixels: Vec::new(),
             palette: None,
             stands: vec![false; image.rect.area() as usize],
@@ -360,7 +409,7 @@ impl OnScreen {
 
     /// Nothing of it was wiped out where nothing covers it.
     fn stands_whole(&self, image: &Image, cells: &Buffer) -> bool {
-        matches!(image.way, PixelWay::KittyShared | PixelWay::KittyInline)
+        image.way.is_kitty()
             || image.rect.positions().zip(&self.stands).all(|(position, stands)| *stands || is_covered(cells, position))
     }
 
@@ -584,6 +633,40 @@ mod tests {
         assert!(text.contains("a=p") && !text.contains("a=t") && text.matches("a=p").count() >= 3, "{text:?}");
         let (text, _) = terminal.step(&shown, None, &[]);
         assert!(text.matches("a=p").count() == 1 && text.contains("c=8,r=4"), "{text:?}");
+    }
+
+    #[test]
+    fn behind_tmux_pictures_are_text_and_wait_until_the_last_ones_are_fetched() {
+        let _turn = kitty::IN_TURN.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let placeholders = |text: &str| text.matches('\u{10eeee}').count();
+        let mut terminal = Terminal::new();
+        let way = PixelWay::KittyTmux { shared: true };
+        let (text, _) = terminal.step(&[image(0, 0, 1, way)], None, &[]);
+        assert!(placeholders(&text) == 32 && text.contains("\x1bPtmux;\x1b\x1b_Ga=t") && text.contains("U=1"), "{text:?}");
+        // Said over it: placeholders around it; gone again: all of them, and the picture is not sent anew.
+        let (text, sent) = terminal.step(&[image(0, 0, 1, way)], None, &[(4, 2), (5, 2)]);
+        assert!(placeholders(&text) == 30 && sent[0] && !text.contains("a=t"), "{text:?}");
+        let (text, _) = terminal.step(&[image(0, 0, 1, way)], None, &[]);
+        assert!(placeholders(&text) == 32 && !text.contains("a=t"), "{text:?}");
+        // Nobody fetches: after some nothing is sent, and a while later there is another try.
+        let (mut sent, mut wholly) = (Vec::new(), 0);
+        for number in 2..200 {
+            terminal.answers();
+            let (text, stands) = terminal.step(&[image(0, 0, number, way)], None, &[]);
+            let whole = placeholders(&text) == 32 && text.contains("a=t");
+            let replaced = placeholders(&text) == 0 && text.contains("a=f");
+            assert!(if stands[0] { whole || replaced } else { text.is_empty() }, "{text:?}");
+            wholly += usize::from(whole);
+            sent.push(stands[0]);
+            assert!(kitty::unfetched() <= TO_FETCH + 1 && terminal.images.failed.is_none());
+        }
+        let stopped = sent.iter().position(|sent| !sent).unwrap();
+        let tries = sent[stopped..].iter().filter(|sent| **sent).count();
+        assert!((1..4).contains(&wholly), "every three seconds: {wholly}");
+        assert!(stopped >= TO_FETCH - 1 && (20..100).contains(&tries) && terminal.images.is_behind(), "{stopped} {tries}");
+        let (text, _) = terminal.step(&[], None, &[]);
+        assert!(text.contains("a=d,d=I") && text.contains("wiped "), "{text:?}");
+        kitty::forget_shared();
     }
 
     #[test]

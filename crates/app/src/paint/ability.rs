@@ -1,6 +1,7 @@
 //! What a terminal can, from its answers and its environment, and the way of painting that follows.
 
 use super::kitty;
+use super::tmux::{self, Tmux};
 use crate::cli::PaintArg;
 use crate::terminal::Answer;
 
@@ -11,6 +12,11 @@ pub enum PixelWay {
     KittyShared,
     /// Kitty graphics in the line, compressed.
     KittyInline,
+    /// Kitty graphics through tmux, which knows the pictures as text.
+    KittyTmux {
+        /// Through shared memory, not in the line.
+        shared: bool,
+    },
     /// Sixel.
     Sixel,
     /// Inline images as iTerm2 introduced them.
@@ -23,6 +29,8 @@ impl PixelWay {
         match self {
             Self::KittyShared => "kitty graphics, shared memory",
             Self::KittyInline => "kitty graphics, inline",
+            Self::KittyTmux { shared: true } => "kitty graphics through tmux, shared memory",
+            Self::KittyTmux { shared: false } => "kitty graphics through tmux, inline",
             Self::Sixel => "sixel",
             Self::Iterm => "inline images (iTerm2)",
         }
@@ -30,7 +38,17 @@ impl PixelWay {
 
     /// It is quick enough for every tile; else only for the one that is enlarged.
     pub const fn is_for_all(self) -> bool {
-        matches!(self, Self::KittyShared | Self::Sixel)
+        matches!(self, Self::KittyShared | Self::KittyTmux { shared: true } | Self::Sixel)
+    }
+
+    /// The terminal holds the pictures itself.
+    pub const fn is_kitty(self) -> bool {
+        matches!(self, Self::KittyShared | Self::KittyInline | Self::KittyTmux { .. })
+    }
+
+    /// They go through shared memory.
+    pub const fn is_shared(self) -> bool {
+        matches!(self, Self::KittyShared | Self::KittyTmux { shared: true })
     }
 }
 
@@ -66,11 +84,18 @@ pub struct Ability {
     pub complete: bool,
     /// Nothing of shared memory is tried: the terminal is on another machine.
     pub remote: bool,
+    /// The tmux between this program and the terminal.
+    pub tmux: Option<Tmux>,
     /// A way that was tried and failed.
     pub failed: Option<PixelWay>,
 }
 
 impl Ability {
+    /// Of the environment and the tmux that this program runs in.
+    pub fn here() -> Self {
+        Self { tmux: Tmux::ask(), ..Self::of_environment(|name| std::env::var(name).ok()) }
+    }
+
     /// Nothing known yet; `get` reads the environment.
     pub fn of_environment(get: impl Fn(&str) -> Option<String>) -> Self {
         let set = |name: &str| get(name).is_some_and(|value| !value.is_empty());
@@ -80,8 +105,10 @@ impl Ability {
 
     /// All questions, the last one such that every terminal answers it.
     pub fn questions(&self) -> String {
+        let pictures = kitty::question(ASKED, !self.remote);
+        let pictures = if self.in_tmux() { tmux::enveloped(&pictures) } else { pictures };
         // Name, cell and window size, colour registers, largest sixel picture, mode 2026, attributes.
-        format!("{}\x1b[>q\x1b[16t\x1b[14t\x1b[?1;1;0S\x1b[?2;1;0S\x1b[?2026$p\x1b[c", kitty::question(ASKED, !self.remote))
+        format!("{pictures}\x1b[>q\x1b[16t\x1b[14t\x1b[?1;1;0S\x1b[?2;1;0S\x1b[?2026$p\x1b[c")
     }
 
     /// Takes an answer; whether anything is known anew.
@@ -112,11 +139,20 @@ impl Ability {
         self.cell.filter(usable).or(of_window.filter(usable)).unwrap_or(USUAL_CELL)
     }
 
+    /// Pictures go through a tmux that lets them through.
+    fn in_tmux(&self) -> bool {
+        self.tmux.as_ref().is_some_and(Tmux::takes_pictures)
+    }
+
     fn takes_kitty(&self) -> Option<PixelWay> {
         let taken = |answer: &Option<Result<(), String>>| matches!(answer, Some(Ok(())));
-        let shared = taken(&self.shared) && !self.remote && self.failed != Some(PixelWay::KittyShared);
-        let inline = taken(&self.kitty).then_some(PixelWay::KittyInline);
-        if shared { Some(PixelWay::KittyShared) } else { inline }
+        let (by_memory, inline) = if self.in_tmux() {
+            (PixelWay::KittyTmux { shared: true }, PixelWay::KittyTmux { shared: false })
+        } else {
+            (PixelWay::KittyShared, PixelWay::KittyInline)
+        };
+        let shared = taken(&self.shared) && !self.remote && self.failed != Some(by_memory);
+        if shared { Some(by_memory) } else { taken(&self.kitty).then_some(inline) }
     }
 
     fn takes_iterm(&self) -> bool {
@@ -182,6 +218,12 @@ mod tests {
         let mut fails = terminal(&[ok(ASKED), ok(ASKED + 1)], &[]);
         fails.failed = Some(PixelWay::KittyShared);
         assert_eq!(fails.pixels(PaintArg::Auto), Some(PixelWay::KittyInline));
+        let mut behind = terminal(&[ok(ASKED), ok(ASKED + 1)], &[]);
+        behind.tmux = Some(Tmux { passes: true, terminal: "kitty(0.41.1)".into() });
+        assert!(behind.questions().contains("\x1bPtmux;\x1b\x1b_G"));
+        assert_eq!(behind.pixels(PaintArg::Auto), Some(PixelWay::KittyTmux { shared: true }));
+        behind.failed = behind.pixels(PaintArg::Auto);
+        assert_eq!(behind.pixels(PaintArg::Auto), Some(PixelWay::KittyTmux { shared: false }));
         let nothing = terminal(&[], &[]);
         assert_eq!((nothing.pixels(PaintArg::Sixel), nothing.pixels(PaintArg::Half)), (Some(PixelWay::Sixel), None));
         assert_eq!(nothing.pixels(PaintArg::Kitty), Some(PixelWay::KittyInline));

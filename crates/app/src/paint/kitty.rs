@@ -18,8 +18,9 @@ use std::sync::{Mutex, PoisonError};
 
 /// Inline data goes out in pieces of this size.
 const PIECE: usize = 4096;
-/// Images are numbered from here, away from those of whoever used the terminal before.
-const FIRST_IMAGE: u32 = 0x00a3_be00;
+/// Images are numbered from here, away from those of whoever used the terminal before. Only the highest and the lowest byte
+/// tell them apart, as placeholders have room for no more.
+const FIRST_IMAGE: u32 = 0xa300_0010;
 /// Objects that were given and not fetched, at most: a terminal that fetches none gets no more.
 const GIVEN: usize = 64;
 
@@ -39,6 +40,8 @@ pub struct Sent<'a> {
     pub size: (usize, usize),
     /// Where it belongs.
     pub turn: Turn,
+    /// That image stands there already, with as many pixels: only these are replaced.
+    pub again: bool,
 }
 
 /// One of the two images of a tile.
@@ -51,8 +54,8 @@ pub struct Turn {
 }
 
 impl Turn {
-    const fn image(self) -> u32 {
-        FIRST_IMAGE + self.tile * 2 + self.second as u32
+    pub(super) const fn image(self) -> u32 {
+        FIRST_IMAGE + (self.tile * 2 + self.second as u32) % 240
     }
 
     /// The other one.
@@ -64,7 +67,9 @@ impl Turn {
 
 fn keys(sent: &Sent<'_>) -> String {
     let (width, height) = sent.size;
-    format!("a=t,q=2,f=24,s={width},v={height},i={}", sent.turn.image())
+    // To replace pixels is to edit the first frame of an animation.
+    let action = if sent.again { "a=f,r=1,X=1" } else { "a=t" };
+    format!("{action},q=2,f=24,s={width},v={height},i={}", sent.turn.image())
 }
 
 /// Places parts of a tile's picture: each part in cells of the picture, which
@@ -96,9 +101,9 @@ fn name_of(number: u32) -> String {
 /// When there is no room, or no shared memory.
 pub fn share(bytes: &[u8]) -> io::Result<String> {
     use rustix::shm::{Mode, OFlags, open, unlink};
+    let given = unfetched();
     let mut objects = OBJECTS.lock().unwrap_or_else(PoisonError::into_inner);
-    objects.retain(|name| open(name.as_str(), OFlags::RDONLY, Mode::empty()).is_ok());
-    if objects.len() >= GIVEN {
+    if given >= GIVEN {
         return Err(io::Error::other("the terminal fetches no shared memory"));
     }
     let name = name_of(NEXT.fetch_add(1, Ordering::Relaxed));
@@ -111,6 +116,14 @@ pub fn share(bytes: &[u8]) -> io::Result<String> {
         return Err(error);
     }
     Ok(name)
+}
+
+/// Pictures that the terminal has not fetched yet.
+pub fn unfetched() -> usize {
+    use rustix::shm::{Mode, OFlags, open};
+    let mut objects = OBJECTS.lock().unwrap_or_else(PoisonError::into_inner);
+    objects.retain(|name| open(name.as_str(), OFlags::RDONLY, Mode::empty()).is_ok());
+    objects.len()
 }
 
 /// Takes away what the terminal has not fetched.
@@ -154,7 +167,8 @@ pub fn inline(out: &mut impl Write, sent: &Sent<'_>) -> io::Result<()> {
         if n == 0 {
             write!(out, "\x1b_G{},t=d,o=z,m={more};", keys(sent))?;
         } else {
-            write!(out, "\x1b_Gm={more},q=2;")?;
+            let action = if sent.again { "a=f," } else { "" };
+            write!(out, "\x1b_G{action}m={more},q=2;")?;
         }
         out.write_all(piece)?;
         out.write_all(b"\x1b\\")?;
@@ -167,12 +181,16 @@ pub fn inline(out: &mut impl Write, sent: &Sent<'_>) -> io::Result<()> {
 /// # Errors
 /// When it cannot be written.
 pub fn remove(out: &mut impl Write, turn: Turn, wholly: bool) -> io::Result<()> {
+    out.write_all(removal(turn.image(), wholly).as_bytes())
+}
+
+pub(super) fn removal(image: u32, wholly: bool) -> String {
     let what = if wholly { 'I' } else { 'i' };
-    write!(out, "\x1b_Ga=d,d={what},i={},q=2;\x1b\\", turn.image())
+    format!("\x1b_Ga=d,d={what},i={image},q=2;\x1b\\")
 }
 
 /// Takes all pictures off the screen and out of the terminal.
-pub const REMOVE_ALL: &str = "\x1b_Ga=d,d=A,q=2;\x1b\\";
+pub(super) const REMOVE_ALL: &str = "\x1b_Ga=d,d=A,q=2;\x1b\\";
 
 /// Asks whether pictures are taken inline (by image `id`), and if `shared` says so through shared memory (by the one after
 /// it); the object of that stays until it is fetched or forgotten.
@@ -204,7 +222,7 @@ mod tests {
         // Noise, which is more than a piece.
         let noise = |n: u64| ((n.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ (n * n * 0x2545_f491)) >> 29) as u8;
         let rgb: Vec<u8> = (0..64 * 48 * 3).map(noise).collect();
-        let sent = Sent { rgb: &rgb, size: (64, 48), turn: Turn { tile: 5, second: false } };
+        let sent = Sent { rgb: &rgb, size: (64, 48), turn: Turn { tile: 5, second: false }, again: false };
         let mut out = Vec::new();
         inline(&mut out, &sent).unwrap();
         let commands = keys_and_data(&out);
@@ -232,7 +250,7 @@ mod tests {
         let _turn = IN_TURN.lock().unwrap_or_else(PoisonError::into_inner);
         let rgb = [7u8; 12];
         let mut out = Vec::new();
-        through_memory(&mut out, &Sent { rgb: &rgb, size: (2, 2), turn: Turn { tile: 0, second: true } }).unwrap();
+        through_memory(&mut out, &Sent { rgb: &rgb, size: (2, 2), turn: Turn { tile: 0, second: true }, again: false }).unwrap();
         let (keys, data) = keys_and_data(&out).remove(0);
         assert!(keys.contains("t=s") && keys.contains("S=12"), "{keys}");
         let name = String::from_utf8(STANDARD.decode(data).unwrap()).unwrap();
