@@ -58,15 +58,20 @@ fn lines(painting: &Painting, terminal: bool, took: Option<Duration>) -> Vec<(&'
         Some(Err(why)) => format!("refused: {why}"),
         None => "no answer".to_owned(),
     };
+    let asked = ability.asks_for_pictures();
     let mut lines = vec![
         ("environment", ["TERM", "COLORTERM", "NO_COLOR"].map(variable).join(", ")),
         ("remote", if ability.remote { "by ssh: shared memory is not tried".into() } else { "no".into() }),
     ];
     if let Some(tmux) = &ability.tmux {
-        let passes = if tmux.passes { "lets pictures through" } else { "lets no pictures through (allow-passthrough is off)" };
         let behind = if tmux.terminal.is_empty() { "a terminal that does not tell its name" } else { &tmux.terminal };
-        let placed = if tmux.takes_pictures() { "" } else { ": none are sent through it" };
-        lines.push(("tmux", format!("{passes}, to {behind}{placed}")));
+        let placed = if tmux.takes_pictures() { "" } else { ", which is not known to take them: none are sent" };
+        let told = if tmux.passes {
+            format!("lets pictures through, to {behind}{placed}")
+        } else {
+            "lets no pictures through: allow-passthrough is off".into()
+        };
+        lines.push(("tmux", told));
     }
     if terminal {
         let last = match took {
@@ -82,8 +87,11 @@ fn lines(painting: &Painting, terminal: bool, took: Option<Duration>) -> Vec<(&'
             ("size", size),
             ("its name (XTVERSION)", ability.name.clone().unwrap_or_else(unknown)),
             ("attributes (DA1)", last),
-            ("kitty graphics, inline", answered(&ability.kitty)),
-            ("kitty graphics, shared memory", if ability.remote { "not asked".into() } else { answered(&ability.shared) }),
+            ("kitty graphics, inline", if asked { answered(&ability.kitty) } else { "not asked".into() }),
+            (
+                "kitty graphics, shared memory",
+                if ability.remote || !asked { "not asked".into() } else { answered(&ability.shared) },
+            ),
             ("cell (CSI 16 t)", pair(ability.cell.map(|(width, height)| (width.into(), height.into())))),
             ("window (CSI 14 t)", pair(ability.window)),
             ("sixel colours (XTSMGRAPHICS)", ability.colours.map_or_else(unknown, |colours| colours.to_string())),

@@ -27,7 +27,7 @@ use std::sync::Arc;
 /// # Errors
 /// When it cannot be written.
 pub fn remove_images(out: &mut impl io::Write) -> io::Result<()> {
-    out.write_all(kitty::REMOVE_ALL.as_bytes())?;
+    kitty::remove_all(out)?;
     tmux::remove_all(out)
 }
 

@@ -341,7 +341,8 @@ impl Wall {
             Input::Signal => vec![Effect::Quit],
             Input::Event(Event::Key(key)) if is_suspend(*key) => {
                 self.screen.suspend();
-                self.app.painting.ability.tmux = Tmux::ask(); // it may be another terminal
+                let ability = &mut self.app.painting.ability;
+                ability.tmux = ability.tmux.as_ref().map(|_| Tmux::ask()); // it may be another terminal
                 self.screen.ask(&self.app.painting.ability.questions());
                 Vec::new()
             }

@@ -93,22 +93,36 @@ pub struct Ability {
 impl Ability {
     /// Of the environment and the tmux that this program runs in.
     pub fn here() -> Self {
-        Self { tmux: Tmux::ask(), ..Self::of_environment(|name| std::env::var(name).ok()) }
+        let of_environment = Self::of_environment(|name| std::env::var(name).ok());
+        Self { tmux: of_environment.tmux.as_ref().map(|_| Tmux::ask()), ..of_environment }
     }
 
     /// Nothing known yet; `get` reads the environment.
     pub fn of_environment(get: impl Fn(&str) -> Option<String>) -> Self {
         let set = |name: &str| get(name).is_some_and(|value| !value.is_empty());
         let remote = set("SSH_CONNECTION") || set("SSH_TTY");
-        Self { remote, name: get("TERM_PROGRAM").filter(|name| !name.is_empty()), ..Self::default() }
+        Self {
+            remote,
+            tmux: set("TMUX").then(Tmux::default),
+            name: get("TERM_PROGRAM").filter(|name| !name.is_empty()),
+            ..Self::default()
+        }
     }
 
     /// All questions, the last one such that every terminal answers it.
     pub fn questions(&self) -> String {
-        let pictures = kitty::question(ASKED, !self.remote);
-        let pictures = if self.in_tmux() { tmux::enveloped(&pictures) } else { pictures };
+        let pictures = match (self.tmux.is_some(), self.in_tmux()) {
+            (false, _) => kitty::question(ASKED, !self.remote),
+            (true, true) => tmux::enveloped(&kitty::question(ASKED, !self.remote)),
+            (true, false) => String::new(), // it would take them for a title
+        };
         // Name, cell and window size, colour registers, largest sixel picture, mode 2026, attributes.
         format!("{pictures}\x1b[>q\x1b[16t\x1b[14t\x1b[?1;1;0S\x1b[?2;1;0S\x1b[?2026$p\x1b[c")
+    }
+
+    /// Whether it is asked if it takes kitty graphics.
+    pub fn asks_for_pictures(&self) -> bool {
+        self.tmux.is_none() || self.in_tmux()
     }
 
     /// Takes an answer; whether anything is known anew.
@@ -168,6 +182,8 @@ impl Ability {
     /// the terminal does not say that it can.
     pub fn pixels(&self, arg: PaintArg) -> Option<PixelWay> {
         match arg {
+            // What tmux draws itself has wrong colours and is a row too high: only where it is asked for.
+            PaintArg::Auto if self.tmux.is_some() => self.takes_kitty(),
             PaintArg::Auto => self
                 .takes_kitty()
                 .or((self.sixel && self.colours.is_none_or(|colours| colours >= LEAST_COLOURS)).then_some(PixelWay::Sixel))
@@ -218,7 +234,11 @@ mod tests {
         let mut fails = terminal(&[ok(ASKED), ok(ASKED + 1)], &[]);
         fails.failed = Some(PixelWay::KittyShared);
         assert_eq!(fails.pixels(PaintArg::Auto), Some(PixelWay::KittyInline));
-        let mut behind = terminal(&[ok(ASKED), ok(ASKED + 1)], &[]);
+        let inside = [("TMUX", "/tmp/tmux,1,0")];
+        let drawn = terminal(&[Answer::Attributes { sixel: true }], &inside);
+        assert_eq!((drawn.pixels(PaintArg::Auto), drawn.pixels(PaintArg::Sixel)), (None, Some(PixelWay::Sixel)));
+        assert!(!drawn.questions().contains("\x1b_"), "a title for tmux");
+        let mut behind = terminal(&[ok(ASKED), ok(ASKED + 1)], &inside);
         behind.tmux = Some(Tmux { passes: true, terminal: "kitty(0.41.1)".into() });
         assert!(behind.questions().contains("\x1bPtmux;\x1b\x1b_G"));
         assert_eq!(behind.pixels(PaintArg::Auto), Some(PixelWay::KittyTmux { shared: true }));

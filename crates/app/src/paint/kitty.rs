@@ -13,7 +13,7 @@ use ratatui::layout::Rect;
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, Write};
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 /// Inline data goes out in pieces of this size.
@@ -27,6 +27,8 @@ const GIVEN: usize = 64;
 /// Shared memory that was given to the terminal; it takes the name away when it has fetched it.
 static OBJECTS: Mutex<BTreeSet<String>> = Mutex::new(BTreeSet::new());
 static NEXT: AtomicU32 = AtomicU32::new(0);
+/// Something was placed, so that there is something to be taken away.
+static PLACED: AtomicBool = AtomicBool::new(false);
 /// Tests that fill shared memory, or look what is in it, take turns.
 #[cfg(test)]
 pub static IN_TURN: Mutex<()> = Mutex::new(());
@@ -79,6 +81,7 @@ fn keys(sent: &Sent<'_>) -> String {
 /// When it cannot be written.
 pub fn place(out: &mut impl Write, turn: Turn, parts: &[Rect], at: Rect, size: (usize, usize)) -> io::Result<()> {
     let image = turn.image();
+    PLACED.store(true, Ordering::Relaxed);
     let across = |column: u16| usize::from(column) * size.0 / usize::from(at.width.max(1));
     let down = |row: u16| usize::from(row) * size.1 / usize::from(at.height.max(1));
     for (n, part) in (1..).zip(parts) {
@@ -189,8 +192,13 @@ pub(super) fn removal(image: u32, wholly: bool) -> String {
     format!("\x1b_Ga=d,d={what},i={image},q=2;\x1b\\")
 }
 
-/// Takes all pictures off the screen and out of the terminal.
-pub(super) const REMOVE_ALL: &str = "\x1b_Ga=d,d=A,q=2;\x1b\\";
+/// Takes all pictures off the screen and out of the terminal, if there were any: others take the sequence for a title.
+///
+/// # Errors
+/// When it cannot be written.
+pub(super) fn remove_all(out: &mut impl Write) -> io::Result<()> {
+    if PLACED.load(Ordering::Relaxed) { out.write_all(b"\x1b_Ga=d,d=A,q=2;\x1b\\") } else { Ok(()) }
+}
 
 /// Asks whether pictures are taken inline (by image `id`), and if `shared` says so through shared memory (by the one after
 /// it); the object of that stays until it is fetched or forgotten.

@@ -40,7 +40,7 @@ const MARKS: [(u32, u32); 86] = [
 static HELD: Mutex<BTreeSet<u32>> = Mutex::new(BTreeSet::new());
 
 /// What tmux tells of itself and of the terminal that it shows this program on.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Tmux {
     /// It lets sequences through (`allow-passthrough`).
     pub passes: bool,
@@ -49,15 +49,15 @@ pub struct Tmux {
 }
 
 impl Tmux {
-    /// Asks the tmux that this program runs in; `None` where it runs in none, or in one that says nothing.
-    pub fn ask() -> Option<Self> {
-        let pane = std::env::var("TMUX_PANE").ok().filter(|_| std::env::var_os("TMUX").is_some())?;
+    /// Asks the tmux that this program runs in; one that says nothing lets nothing through.
+    pub fn ask() -> Self {
+        let Ok(pane) = std::env::var("TMUX_PANE") else { return Self::default() };
         let until = Instant::now() + WAITS;
         loop {
-            let told = Self::ask_until(&pane, until)?;
+            let told = Self::ask_until(&pane, until).unwrap_or_default();
             // It has only just begun, and asked the terminal itself.
             if !told.passes || !told.terminal.is_empty() || Instant::now() > until {
-                return Some(told);
+                return told;
             }
             std::thread::sleep(Duration::from_millis(50));
         }
