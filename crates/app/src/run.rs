@@ -170,7 +170,7 @@ pub fn wall(
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     effects.extend(app.settle());
     app.painting.arg = options.paint;
-    app.painting.ability = Ability::here();
+    app.painting.ability = Ability::of_environment(|name| std::env::var(name).ok());
     app.painting.mono = depth == ColourDepth::Mono;
     let paint = options.paint;
     let mut wall = Wall {
@@ -200,6 +200,10 @@ pub fn wall(
     };
     wall.carry_out(effects);
     wall.screen.ask(&wall.app.painting.ability.questions());
+    if wall.app.painting.ability.tmux.is_some() {
+        let sender = sender.clone();
+        Tmux::watch(move |tmux| sender.send(Input::Tmux(tmux)).is_ok())?;
+    }
     read_input(sender)?;
     let result = wall.run(&input, &bell, &news, Duration::from_secs_f64(1.0 / f64::from(options.redraws)));
     drop(news_sender);
@@ -341,9 +345,7 @@ impl Wall {
             Input::Signal => vec![Effect::Quit],
             Input::Event(Event::Key(key)) if is_suspend(*key) => {
                 self.screen.suspend();
-                let ability = &mut self.app.painting.ability;
-                ability.tmux = ability.tmux.as_ref().map(|_| Tmux::ask()); // it may be another terminal
-                self.screen.ask(&self.app.painting.ability.questions());
+                self.screen.ask(&self.app.painting.ability.questions()); // it may be another terminal
                 Vec::new()
             }
             Input::Event(Event::Key(key)) => self.app.on_key(*key),
@@ -355,6 +357,11 @@ impl Wall {
             }
             Input::Event(_) => Vec::new(),
             Input::Answer(answer) => self.on_answer(answer.clone()),
+            Input::Tmux(tmux) => {
+                self.app.painting.ability.on_tmux(tmux.clone());
+                self.screen.ask(&self.app.painting.ability.questions());
+                self.app.settle()
+            }
         };
         self.carry_out(effects);
     }

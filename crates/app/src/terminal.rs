@@ -6,6 +6,7 @@ mod line;
 pub use answers::Answer;
 
 use crate::display::Display;
+use crate::paint::tmux::Tmux;
 use crate::paint::{Ability, kitty, remove_images};
 use anyhow::Context as _;
 use crossbeam_channel::Sender;
@@ -130,6 +131,8 @@ pub fn questions(ability: &Ability, sender: Sender<Input>) -> anyhow::Result<Ask
 pub enum Input {
     /// The terminal answered.
     Answer(Answer),
+    /// tmux shows this program on another terminal.
+    Tmux(Tmux),
     /// A key, the mouse, something pasted.
     Event(Event),
     /// The program is to end.

@@ -11,6 +11,7 @@ use port::{PROGRAM, StandIn};
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{Read as _, Write as _};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -72,7 +73,11 @@ fn fetch(keys: &str, data: &str) -> Result<(), String> {
 }
 
 impl Terminal {
-    fn start(kind: Kind, arguments: &[String], state: &std::path::Path) -> Self {
+    fn start(kind: Kind, arguments: &[String], state: &Path) -> Self {
+        Self::run(kind, Command::new(PROGRAM).args(arguments), state)
+    }
+
+    fn run(kind: Kind, command: &mut Command, state: &Path) -> Self {
         let master = rustix::pty::openpt(rustix::pty::OpenptFlags::RDWR | rustix::pty::OpenptFlags::NOCTTY).unwrap();
         rustix::pty::grantpt(&master).unwrap();
         rustix::pty::unlockpt(&master).unwrap();
@@ -80,12 +85,12 @@ impl Terminal {
         let user = File::options().read(true).write(true).open(name.to_str().unwrap()).unwrap();
         resize(&user, 160, 50, USUAL_CELL);
         let own = || Stdio::from(user.try_clone().unwrap());
-        let child = Command::new(PROGRAM)
-            .args(arguments)
+        let child = command
             .env("TERM", "xterm-256color")
             .env("COLORTERM", "truecolor")
             .env_remove("SSH_CONNECTION")
             .env_remove("SSH_TTY")
+            .env_remove("TMUX")
             .env("XDG_STATE_HOME", state)
             .env("DBUS_SESSION_BUS_ADDRESS", "disabled:")
             .stdin(own())
@@ -226,7 +231,7 @@ fn one(kind: Kind, sequence: &str, seen: &mut Seen) -> String {
         let id = keys.split(',').find(|key| key.starts_with("i=")).unwrap_or("i=0").to_owned();
         return match (keys.contains("a=q"), kind, taken) {
             (true, Kind::Kitty, Ok(())) => format!("\x1b_G{id};OK\x1b\\"),
-            (false, Kind::Kitty, Ok(())) if keys.contains("a=t") => {
+            (false, Kind::Kitty, Ok(())) if keys.contains("a=t") || keys.contains("a=f") => {
                 *seen.pictures.entry(id.clone()).or_default() += 1;
                 seen.sizes.insert(id, (key(keys, "s="), key(keys, "v=")));
                 String::new()
@@ -246,6 +251,7 @@ fn one(kind: Kind, sequence: &str, seen: &mut Seen) -> String {
         ("\x1b[5n", _) => "\x1b[0n".into(),
         ("\x1b[16t", _) => format!("\x1b[6;{};{}t", seen.cell.1, seen.cell.0),
         ("\x1b[?1;1;0S", Kind::Sixel) => "\x1b[?1;0;256S".into(),
+        ("\x1b[>q", Kind::Kitty) => "\x1bP>|kitty(0.41.1)\x1b\\".into(),
         ("\x1b[c", Kind::Sixel) => "\x1b[?62;4c".into(),
         ("\x1b[c", Kind::Kitty) => "\x1b[?62c".into(),
         // Much that was not asked, and an end that is answered twice.
@@ -320,6 +326,69 @@ fn pictures_in_pixels_are_whole_give_way_to_what_is_said_and_leave_nothing_behin
     assert!(screen.contains("enter enlarge") && !screen.contains("Ledger"), "{screen}");
     assert_eq!(odd.seen.lock().unwrap().sixels, 0);
     assert_eq!(odd.leave().0, Some(0));
+}
+
+/// A tmux server of a test's own.
+struct Tmux {
+    socket: std::path::PathBuf,
+}
+
+impl Tmux {
+    fn command(&self) -> Command {
+        let mut command = Command::new("tmux");
+        command.arg("-S").arg(&self.socket).env_remove("TMUX");
+        command
+    }
+
+    fn does(&self, arguments: &[&str]) -> String {
+        let done = self.command().args(arguments).output().unwrap();
+        assert!(done.status.success(), "{arguments:?}: {done:?}");
+        String::from_utf8(done.stdout).unwrap().trim().to_owned()
+    }
+}
+
+impl Drop for Tmux {
+    fn drop(&mut self) {
+        let _ = self.command().arg("kill-server").output();
+    }
+}
+
+#[test]
+fn through_tmux_pictures_stand_in_the_text_come_back_with_their_window_and_are_taken_out_again() {
+    let port = StandIn::four();
+    let urls = ["Slipway north", "Lock gate upper", "Car lane 2"].map(|name| port.sub(name));
+    let state = tempfile::tempdir().unwrap();
+    let tmux = Tmux { socket: state.path().join("tmux") };
+    let settings = state.path().join("tmux.conf");
+    std::fs::write(&settings, "set -g allow-passthrough on\nset -g escape-time 10\n").unwrap();
+    let mut command = tmux.command();
+    command.arg("-f").arg(&settings).args(["new-session", PROGRAM, "open"]).args(&urls);
+    let mut terminal = Terminal::run(Kind::Kitty, &mut command, state.path());
+    let whole = |seen: &Seen| seen.pictures.len() >= 3 && seen.pictures.values().sum::<usize>() > 30;
+    terminal.wait("pictures of all three", |screen, seen| whole(seen) && screen.contains("3 steady"));
+    let process = tmux.does(&["display-message", "-p", "#{pane_pid}"]).parse().unwrap();
+    assert!(terminal.look().contains('\u{10eeee}'), "they stand in the text");
+    // What is said stands in front of them, and gives them back.
+    terminal.press(b"?");
+    terminal.wait("the help", |screen, _| screen.contains("select the tile to the left"));
+    terminal.press(b"q");
+    terminal.wait("the wall again", |screen, _| !screen.contains("select the tile to the left"));
+    // Another window: nothing of the wall stands there, and what it gives into memory meanwhile is bounded.
+    tmux.does(&["new-window", "cat"]);
+    terminal.wait("another window", |screen, _| !screen.contains('\u{10eeee}') && !screen.contains("steady"));
+    std::thread::sleep(Duration::from_secs(2));
+    assert!(left_by(process).len() < 20, "{:?}", left_by(process));
+    tmux.does(&["kill-window"]);
+    let come = terminal.seen.lock().unwrap().pictures.values().sum::<usize>();
+    terminal.wait("pictures again", |screen, seen| {
+        seen.pictures.values().sum::<usize>() > come + 30 && screen.contains('\u{10eeee}') && screen.contains("3 steady")
+    });
+    assert!(terminal.seen.lock().unwrap().wrong.is_empty(), "{:?}", terminal.seen.lock().unwrap().wrong);
+    let pictures: Vec<String> = terminal.seen.lock().unwrap().pictures.keys().cloned().collect();
+    terminal.seen.lock().unwrap().bytes.clear();
+    let (status, last) = terminal.leave();
+    assert_eq!((status, left_by(process)), (Some(0), Vec::<String>::new()));
+    assert!(pictures.iter().all(|picture| last.contains(&format!("a=d,d=I,{picture},"))), "{pictures:?} {last:?}");
 }
 
 /// For `scripts/soak-pixels`: as many minutes as `SOAK_MINUTES` says.

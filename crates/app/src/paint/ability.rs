@@ -125,6 +125,11 @@ impl Ability {
         self.tmux.is_none() || self.in_tmux()
     }
 
+    /// tmux shows this program on another terminal, of which nothing is known yet.
+    pub fn on_tmux(&mut self, tmux: Tmux) {
+        *self = Self { remote: self.remote, tmux: Some(tmux), ..Self::default() };
+    }
+
     /// Takes an answer; whether anything is known anew.
     pub fn take(&mut self, answer: Answer) -> bool {
         let before = self.clone();
@@ -188,6 +193,7 @@ impl Ability {
                 .takes_kitty()
                 .or((self.sixel && self.colours.is_none_or(|colours| colours >= LEAST_COLOURS)).then_some(PixelWay::Sixel))
                 .or(self.takes_iterm().then_some(PixelWay::Iterm)),
+            PaintArg::Kitty if self.tmux.is_some() => Some(self.takes_kitty().unwrap_or(PixelWay::KittyTmux { shared: false })),
             PaintArg::Kitty => Some(self.takes_kitty().unwrap_or(PixelWay::KittyInline)),
             PaintArg::Sixel => Some(PixelWay::Sixel),
             PaintArg::Iterm => Some(PixelWay::Iterm),
@@ -237,9 +243,10 @@ mod tests {
         let inside = [("TMUX", "/tmp/tmux,1,0")];
         let drawn = terminal(&[Answer::Attributes { sixel: true }], &inside);
         assert_eq!((drawn.pixels(PaintArg::Auto), drawn.pixels(PaintArg::Sixel)), (None, Some(PixelWay::Sixel)));
+        assert_eq!(drawn.pixels(PaintArg::Kitty), Some(PixelWay::KittyTmux { shared: false }));
         assert!(!drawn.questions().contains("\x1b_"), "a title for tmux");
         let mut behind = terminal(&[ok(ASKED), ok(ASKED + 1)], &inside);
-        behind.tmux = Some(Tmux { passes: true, terminal: "kitty(0.41.1)".into() });
+        behind.tmux = Some(Tmux { passes: true, client: "7".into(), terminal: "kitty(0.41.1)".into() });
         assert!(behind.questions().contains("\x1bPtmux;\x1b\x1b_G"));
         assert_eq!(behind.pixels(PaintArg::Auto), Some(PixelWay::KittyTmux { shared: true }));
         behind.failed = behind.pixels(PaintArg::Auto);

@@ -14,6 +14,8 @@ use std::time::{Duration, Instant};
 
 /// tmux answers within this time, or not at all.
 const WAITS: Duration = Duration::from_secs(1);
+/// Another terminal is noticed after this time.
+const LOOKS: Duration = Duration::from_secs(3);
 /// The letter that a picture stands in for.
 const PLACEHOLDER: char = '\u{10eeee}';
 /// Marks for numbers from 0 on, first and last of each run, as the protocol lists them.
@@ -44,7 +46,9 @@ static HELD: Mutex<BTreeSet<u32>> = Mutex::new(BTreeSet::new());
 pub struct Tmux {
     /// It lets sequences through (`allow-passthrough`).
     pub passes: bool,
-    /// Name and version of the terminal, as that told them.
+    /// The process that shows it on a terminal.
+    pub client: String,
+    /// Name and version of that terminal, as it told them.
     pub terminal: String,
 }
 
@@ -55,7 +59,7 @@ impl Tmux {
         let until = Instant::now() + WAITS;
         loop {
             let told = Self::ask_until(&pane, until).unwrap_or_default();
-            // It has only just begun, and asked the terminal itself.
+            // It may have begun only just, and have asked the terminal itself.
             if !told.passes || !told.terminal.is_empty() || Instant::now() > until {
                 return told;
             }
@@ -63,9 +67,32 @@ impl Tmux {
         }
     }
 
+    /// Asks on a thread of its own, and tells what is new, until nobody listens: tmux is brought to other terminals while the
+    /// program runs.
+    ///
+    /// # Errors
+    /// When the system gives no thread.
+    pub fn watch(tell: impl Fn(Self) -> bool + Send + 'static) -> io::Result<()> {
+        let watching = move || {
+            let mut last = Self::default();
+            loop {
+                let told = Self::ask();
+                if !told.passes && last == Self::default() {
+                    return;
+                }
+                if told != last && !tell(told.clone()) {
+                    return;
+                }
+                last = told;
+                std::thread::sleep(LOOKS);
+            }
+        };
+        std::thread::Builder::new().name("tmux".into()).spawn(watching).map(drop)
+    }
+
     fn ask_until(pane: &str, until: Instant) -> Option<Self> {
         let mut asked = Command::new("tmux")
-            .args(["display-message", "-p", "-t", pane, "#{allow-passthrough} #{client_termtype}"])
+            .args(["display-message", "-p", "-t", pane, "#{allow-passthrough} #{client_pid} #{client_termtype}"])
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
@@ -83,9 +110,9 @@ impl Tmux {
     }
 
     fn told(answer: &str) -> Self {
-        let (passes, terminal) = answer.trim_end().split_once(' ').unwrap_or((answer.trim_end(), ""));
-        let terminal = terminal.chars().filter(|letter| !letter.is_control()).take(100).collect();
-        Self { passes: matches!(passes, "1" | "2" | "on" | "all"), terminal }
+        let mut told = answer.trim_end().splitn(3, ' ').map(|part| part.chars().filter(|letter| !letter.is_control()).take(100));
+        let mut next = || told.next().map(String::from_iter).unwrap_or_default();
+        Self { passes: matches!(next().as_str(), "1" | "2" | "on" | "all"), client: next(), terminal: next() }
     }
 
     /// Whether pictures can stand in its text.
@@ -205,15 +232,15 @@ mod tests {
     #[test]
     fn tmux_is_believed_where_it_passes_to_a_terminal_that_knows_placeholders() {
         for (answer, takes) in [
-            ("1 kitty(0.41.1)\n", true),
-            ("all kitty(1.0.0)\n", true),
-            ("0 kitty(0.41.1)\n", false),
-            ("1 kitty(0.26.5)\n", false),
-            ("1 XTerm(379)\n", false),
+            ("1 77 kitty(0.41.1)\n", true),
+            ("all 77 kitty(1.0.0)\n", true),
+            ("0 77 kitty(0.41.1)\n", false),
+            ("1 77 kitty(0.26.5)\n", false),
+            ("1 77 XTerm(379)\n", false),
             ("1 \n", false),
             ("", false),
             ("unknown format kitty(", false),
-            ("1 kitty(9999999999999.1)", false),
+            ("1 77 kitty(9999999999999.1)", false),
         ] {
             assert_eq!(Tmux::told(answer).takes_pictures(), takes, "{answer:?}");
         }
