@@ -57,7 +57,10 @@ impl Tmux {
         loop {
             let screen = self.screen();
             if done(&screen) {
-                return screen;
+                // The rest of that step may still be on its way to the terminal.
+                std::thread::sleep(Duration::from_millis(200));
+                let whole = self.screen();
+                return if done(&whole) { whole } else { screen };
             }
             let foot = screen.lines().rev().map(str::trim).find(|line| !line.is_empty()).unwrap_or_default();
             if said.last().is_none_or(|last| last != foot) {
