@@ -71,6 +71,22 @@ fn flashes_measure_from_glass_to_glass(tmux: &Tmux) {
     tmux.wait("on its plate", |screen| plate(screen, "Control desk").contains("ms f"));
 }
 
+/// Main, sub, and as the plan says.
+fn streams_are_held_and_planned(tmux: &Tmux) {
+    tmux.keys(&["m"]);
+    tmux.wait("held on the main stream", |screen| plate(screen, "Slipway north").contains("[M]  1280×720"));
+    tmux.keys(&["m"]);
+    tmux.wait("held on the sub stream", |screen| plate(screen, "Slipway north").contains("[S]  640×360"));
+    tmux.keys(&["m"]);
+    tmux.wait("automatic again", |screen| plate(screen, "Slipway north").contains(" S  640×360"));
+    tmux.keys(&["o"]);
+    tmux.wait("the plan", |plan| {
+        let whole = ["which stream each tile shows", "of main's pixels", "MP/s", "20 streams of cameras"];
+        whole.iter().all(|part| plan.contains(part))
+    });
+    tmux.keys(&["Escape"]);
+}
+
 /// On the page of a stream, and back to the wall.
 fn main_and_sub_stand_beside_each_other(tmux: &Tmux) {
     tmux.keys(&["J"]);
@@ -112,18 +128,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     );
 
     stills_are_kept(&tmux, &state.path().join("stills"));
-    tmux.keys(&["m"]);
-    tmux.wait("held on the main stream", |screen| plate(screen, "Slipway north").contains("[M]  1280×720"));
-    tmux.keys(&["m"]);
-    tmux.wait("held on the sub stream", |screen| plate(screen, "Slipway north").contains("[S]  640×360"));
-    tmux.keys(&["m"]);
-    tmux.wait("automatic again", |screen| plate(screen, "Slipway north").contains(" S  640×360"));
-    tmux.keys(&["o"]);
-    tmux.wait("the plan", |plan| {
-        let whole = ["which stream each tile shows", "of main's pixels", "MP/s", "20 streams of cameras"];
-        whole.iter().all(|part| plan.contains(part))
-    });
-    tmux.keys(&["Escape"]);
+    streams_are_held_and_planned(&tmux);
 
     tmux.keys(&["Right", "Enter"]);
     tmux.wait("enlarged, the others as a film strip, its main stream", |screen| {
