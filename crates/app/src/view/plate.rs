@@ -88,9 +88,10 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     let Some(figures) = figures else { return out };
     out.extend(trouble(figures, app.now).into_iter().map(|(shed, text)| field(shed, tone, text)));
     // A stream of a codec not known here gives no picture, but figures all the same.
+    let drawn = tile.is_none_or(|tile| tile.short.is_none());
     let measures = matches!(verdict, Verdict::Steady | Verdict::Strained) || figures.cause == Some(Cause::UnknownCodec);
     if measures {
-        out.extend(measured(figures));
+        out.extend(measured(figures, drawn));
     } else if let Some((width, height)) = figures.size {
         out.push(field(8, Tone::Faint, format!("{width}×{height}")));
     }
@@ -103,7 +104,7 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
         let ((width, height), by) = (painted.pixels, painted.by);
         out.push(field(8, Tone::Faint, format!("{width}×{height} of it by {by}")));
     }
-    if measures {
+    if measures && drawn {
         out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
     }
     out
@@ -157,7 +158,7 @@ fn details(figures: &Figures) -> Vec<String> {
     out
 }
 
-fn measured(figures: &Figures) -> Vec<Field> {
+fn measured(figures: &Figures, drawn: bool) -> Vec<Field> {
     let mut out = Vec::new();
     if let Some((width, height)) = figures.size {
         out.push(field(7, Tone::Calm, format!("{width}×{height}")));
@@ -165,7 +166,8 @@ fn measured(figures: &Figures) -> Vec<Field> {
     let rate = |rate: Option<f64>| rate.map_or_else(|| "–".to_owned(), |rate| format!("{rate:.1}"));
     let declared = figures.declared.map(lattice_core::FrameRate::per_second);
     out.push(field(4, Tone::Calm, format!("{:>4}/{:<4}", rate(figures.sent), rate(declared))));
-    let latency = figures.latency.map(|latency| {
+    // To the screen there is none of what is not drawn.
+    let latency = figures.latency.filter(|_| drawn).map(|latency| {
         let basis = if latency.basis.is_whole() { ' ' } else { '+' };
         format!("{basis}{:>3} ms {}", latency.total.p50.as_millis(), latency.basis.letter())
     });

@@ -128,6 +128,7 @@ fn what_cannot_be_decoded_is_measured_all_the_same() {
     assert_eq!(view::watched(&app).len(), 4 - short.len());
     let screen = draw(&app, ColourDepth::True);
     assert!(has(&screen, "not shown: decoding is short") && has(&screen, "8 steady"), "{screen:#?}");
+    assert!(has(&screen, " – ms"), "no latency to the screen: {screen:#?}");
     app.desk.site.decoding = Some(1000.0);
     app.on_site();
     for _ in 0..4 {
