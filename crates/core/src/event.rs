@@ -159,6 +159,18 @@ pub struct Event {
 }
 
 impl Event {
+    /// More is known of it; whether anything changed. What was said of a session while it was away is more than what is left
+    /// to say of it afterwards.
+    fn retell(&mut self, kind: DropoutKind, cause: Option<Cause>, told: (String, Confidence), away: bool) -> bool {
+        let kept = kind == DropoutKind::Outage && !away && self.kind == kind.into() && self.cause == cause;
+        let changed = !kept && ((self.kind, self.cause) != (kind.into(), cause) || self.evidence != told.0);
+        (self.kind, self.cause) = (kind.into(), cause);
+        if !kept {
+            (self.evidence, self.confidence) = told;
+        }
+        changed
+    }
+
     /// How long it has lasted, by now at most.
     #[must_use]
     pub fn length(&self, now: Mono) -> Duration {
@@ -222,23 +234,20 @@ impl EventLog {
             let end = Some(dropout.start + dropout.length);
             match self.open(of_meter) {
                 Some(event) if event.start == dropout.start => {
-                    (event.kind, event.end, event.cause) = (dropout.kind.into(), end, dropout.cause);
-                    (event.evidence, event.confidence) = told;
+                    event.end = end;
+                    event.retell(dropout.kind, dropout.cause, told, false);
                 }
                 _ => self.push(dropout.kind.into(), dropout.start, end, dropout.cause, told),
             }
         }
         if let Some(dropout) = figures.dropout_now {
-            // While the session is away the failure explains it.
-            let cause = figures.cause.filter(|_| dropout.kind == DropoutKind::Outage).or(dropout.cause);
+            // While the session is away the failure explains it. Once it is there again and waits for its first picture,
+            // what it was lost by does, and not that nothing has come yet.
+            let away = dropout.kind == DropoutKind::Outage && matches!(figures.verdict, Verdict::Lost | Verdict::Locked);
+            let cause = figures.cause.filter(|_| away).or(dropout.cause);
             let told = of_dropout(&Dropout { cause, ..dropout }, figures, evidence);
             match self.open(of_meter) {
-                Some(event) if event.start == dropout.start => {
-                    let kind = dropout.kind.into();
-                    changed |= (event.kind, event.cause) != (kind, cause) || event.evidence != told.0;
-                    (event.kind, event.cause) = (kind, cause);
-                    (event.evidence, event.confidence) = told;
-                }
+                Some(event) if event.start == dropout.start => changed |= event.retell(dropout.kind, cause, told, away),
                 _ => {
                     self.push(dropout.kind.into(), dropout.start, None, cause, told);
                     changed = true;
@@ -545,6 +554,29 @@ mod tests {
         let events = log.events();
         assert_eq!(events.iter().map(|event| event.number).collect::<Vec<_>>(), [0, 1, 2]);
         assert_eq!(events[2].evidence, "12 packets missing in the sequence: lost on the path");
+    }
+
+    #[test]
+    fn an_outage_keeps_its_cause_while_the_new_session_waits_for_its_first_picture() {
+        let outage = |length| Dropout { kind: DropoutKind::Outage, ..dropout(2, length, Cause::ClosedByCamera) };
+        let mut log = EventLog::default();
+        let (closed, refused) = (Some(Cause::ClosedByCamera), Some(Cause::PortClosed));
+        let text = Some("the session timed out there".to_owned());
+        let lost =
+            Figures { verdict: Verdict::Lost, cause: closed, text: text.clone(), dropout_now: Some(outage(1)), ..steady() };
+        let again = Figures { verdict: Verdict::Stalled, cause: Some(Cause::Silence), dropout_now: Some(outage(4)), ..steady() };
+        let over = Figures { dropouts: vec![outage(5)], dropout_totals: (1, outage(5).length), ..steady() };
+        for (n, figures) in [&lost, &again, &over].into_iter().enumerate() {
+            log.observe(at(3 + n as u64), figures, &GOOD);
+            let event = &log.events()[0];
+            assert_eq!((event.cause, Some(&event.evidence)), (closed, text.as_ref()), "{n}");
+        }
+        assert_eq!((log.events().len(), log.events()[0].end), (1, Some(at(7))));
+        // What it fails by next is said while it is away.
+        let mut log = EventLog::default();
+        log.observe(at(3), &lost, &GOOD);
+        log.observe(at(4), &Figures { cause: refused, text: None, ..lost }, &GOOD);
+        assert_eq!((log.events()[0].cause, log.events()[0].evidence.as_str()), (refused, "port closed"));
     }
 
     #[test]
