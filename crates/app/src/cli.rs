@@ -336,9 +336,9 @@ pub struct WallOptions {
     /// How pictures are painted; Z goes through the ways
     #[arg(long, value_enum, default_value_t)]
     pub paint: PaintArg,
-    /// Redraws a second at most
-    #[arg(long, value_name = "N", default_value_t = 40, value_parser = clap::value_parser!(u32).range(1..=120))]
-    pub redraws: u32,
+    /// Redraws a second at most [default: 50 where pictures are pixels, 40 where they are cells]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=120))]
+    pub redraws: Option<u32>,
     /// Most that is written to the terminal, in Mbit/s: over a thin ssh, whose buffers hide how slow it is
     #[arg(long, value_name = "MBIT/S", value_parser = output_limit)]
     pub output_limit: Option<f64>,
@@ -382,7 +382,7 @@ impl Default for WallOptions {
             screen: None,
             transport: TransportArg::Auto,
             paint: PaintArg::Auto,
-            redraws: 40,
+            redraws: None,
             output_limit: None,
             light: false,
             brightness: 100,

@@ -205,7 +205,7 @@ pub fn wall(
         Tmux::watch(move |tmux| sender.send(Input::Tmux(tmux)).is_ok())?;
     }
     read_input(sender)?;
-    let result = wall.run(&input, &bell, &news, Duration::from_secs_f64(1.0 / f64::from(options.redraws)));
+    let result = wall.run(&input, &bell, &news, options.redraws);
     drop(news_sender);
     let Wall { mut app, engine, errands, screen, standin, screens, keeper, .. } = wall;
     if let Some(keeper) = &keeper {
@@ -293,6 +293,11 @@ const KEEP_EVERY: Duration = Duration::from_secs(10);
 /// Asks for the size of a cell and of the window in pixels.
 const CELL_SIZE: &str = "\x1b[16t\x1b[14t";
 
+/// Redraws a second at most. What is on the way to a terminal in pixels is little, and pictures wait less for their turn;
+/// cells are many bytes, and go better together.
+const REDRAWS_IN_PIXELS: u32 = 50;
+const REDRAWS_IN_CELLS: u32 = 40;
+
 /// Without pictures the screen is drawn this often: seconds run, the next try comes nearer.
 const IDLE_REDRAW: Duration = Duration::from_millis(500);
 
@@ -302,11 +307,13 @@ impl Wall {
         input: &Receiver<Input>,
         bell: &Receiver<()>,
         news: &Receiver<DeskNews>,
-        least_between: Duration,
+        redraws: Option<u32>,
     ) -> anyhow::Result<()> {
         let mut last = Instant::now();
         let mut due = last;
         while !self.quit {
+            let usual = if self.app.painting.way().is_some() { REDRAWS_IN_PIXELS } else { REDRAWS_IN_CELLS };
+            let least_between = Duration::from_secs_f64(1.0 / f64::from(redraws.unwrap_or(usual)));
             let wait = due.saturating_duration_since(Instant::now());
             select! {
                 recv(input) -> message => {
@@ -441,6 +448,7 @@ impl Wall {
         self.look_at_file();
         self.look_at_screens();
         if let Ok(measured) = self.decoding.try_recv() {
+            tracing::info!("this machine decodes {measured:.0} megapixels a second");
             self.app.streams.machine = Some(measured);
             self.app.on_site();
         }
