@@ -79,10 +79,10 @@ mod tests {
         let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
         let done = std::sync::atomic::AtomicBool::new(false);
         let busy = std::thread::scope(|scope| {
-            for _ in 0..8 * cores {
+            for _ in 0..16 * cores {
                 scope.spawn(|| {
                     while !done.load(std::sync::atomic::Ordering::Relaxed) {
-                        std::hint::spin_loop()
+                        std::hint::spin_loop();
                     }
                 });
             }
@@ -90,6 +90,6 @@ mod tests {
             done.store(true, std::sync::atomic::Ordering::Relaxed);
             busy.unwrap()
         });
-        assert!(busy > measured / 4.0, "{busy} MP/s beside others, {measured} MP/s alone");
+        assert!(busy > measured / 6.0, "{busy} MP/s beside others, {measured} MP/s alone");
     }
 }
