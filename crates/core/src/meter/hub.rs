@@ -658,7 +658,7 @@ impl Meter {
         // window still holds the gap, which has been told already.
         let settled =
             self.playing_since.is_some_and(|since| now.since(since) > Duration::from_secs(3)) && !self.dropouts.excuses(now);
-        let recently = |at: Option<Mono>| at.is_some_and(|at| now.since(at) < Duration::from_secs(10));
+        let too_late = recently(now, self.too_late.1);
         // Rates of what comes to the screen need as long to fill.
         let shown_long = self.on_screen.is_some_and(|since| now.since(since) > Duration::from_secs(6));
         let decoded = if shown_long { self.decoded.per_second(now) } else { None };
@@ -677,8 +677,8 @@ impl Meter {
             playing_for: self.playing_since.map_or(Duration::ZERO, |since| now.since(since)),
             loss: figures.recent_loss,
             // What came too late is missing in its unit, and was not lost.
-            damaged: recently(self.damage_without_loss) && !recently(self.too_late.1),
-            too_late: recently(self.too_late.1),
+            damaged: recently(now, self.damage_without_loss) && !too_late,
+            too_late,
             sent_of_declared: ratio(figures.sent, figures.declared.map(FrameRate::per_second)).filter(|_| settled),
             pace: self.pace().filter(|_| settled),
             slower_since: self.turned(true),
@@ -734,13 +734,14 @@ impl Meter {
             return;
         }
         let lost = self.packets().lost > self.lost_at_picture;
+        let too_late = recently(now, self.too_late.1);
         let evidence = Evidence {
             // What was lost was sent: a silence with a gap in the numbers is loss.
             packets_flow: lost || (self.packets_flow(now) && !self.silent_since_picture),
             loss: lost.then_some(1.0),
             awaiting_keyframe: !self.last_unit_clean,
-            damaged: self.damage_without_loss.is_some_and(|at| now.since(at) < Duration::from_secs(10))
-                && self.too_late.1.is_none_or(|at| now.since(at) >= Duration::from_secs(10)),
+            damaged: recently(now, self.damage_without_loss) && !too_late,
+            too_late,
             ..Evidence::default()
         };
         self.dropouts.note_cause(stall_cause(&evidence));
@@ -827,4 +828,9 @@ impl Meter {
         figures.events = self.events.events();
         figures
     }
+}
+
+/// Not so long ago that it would explain nothing any more.
+fn recently(now: Mono, at: Option<Mono>) -> bool {
+    at.is_some_and(|at| now.since(at) < Duration::from_secs(10))
 }
