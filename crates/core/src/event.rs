@@ -338,6 +338,12 @@ impl EventLog {
     }
 }
 
+/// How sure it is that a keyframe is all that is missing: what was lost or came too late just before may be why.
+fn awaiting(evidence: &Evidence) -> Confidence {
+    let whole = evidence.loss.is_none_or(|loss| loss == 0.0) && !evidence.too_late;
+    if whole { Confidence::High } else { Confidence::Likely }
+}
+
 fn packets(count: u64) -> String {
     if count == 1 { "1 packet".into() } else { format!("{count} packets") }
 }
@@ -376,7 +382,7 @@ fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (Str
             _ => (format!("no packet for {length} while the session lives: the camera or the path"), Confidence::Likely),
         },
         (_, Some(Cause::AwaitingKeyframe)) => {
-            ("units arrive whole, and none can be shown before the next keyframe".into(), Confidence::High)
+            ("units arrive whole, and none can be shown before the next keyframe".into(), awaiting(evidence))
         }
         (_, cause) => told(cause, figures, evidence),
     }
@@ -457,7 +463,7 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
             (format!("shown {shown} of what is decoded: this terminal, or a machine too busy for it"), Confidence::Likely)
         }
         Cause::Silence => ("no packet comes while the session lives: the camera or the path".into(), Confidence::Likely),
-        Cause::AwaitingKeyframe => ("packets come, and none begins a picture: waiting for a keyframe".into(), Confidence::High),
+        Cause::AwaitingKeyframe => ("packets come, and none begins a picture: waiting for a keyframe".into(), awaiting(evidence)),
         Cause::UnknownCodec => (session("a coding that is not known here"), Confidence::High),
         Cause::KeyNeeded => (session("encrypted, and no key fits"), Confidence::High),
         Cause::SignIn => (session("the device wants another sign-in"), Confidence::High),
@@ -632,6 +638,14 @@ mod tests {
         }
         log.observe(at(600), &steady(), &GOOD);
         assert_eq!(log.events().len(), REMEMBERED);
+    }
+
+    #[test]
+    fn a_wait_for_a_keyframe_is_sure_only_where_nothing_was_missing_before_it() {
+        let sure = |evidence: &Evidence| told(Some(Cause::AwaitingKeyframe), &steady(), evidence).1;
+        assert_eq!(sure(&GOOD), Confidence::High);
+        assert_eq!(sure(&Evidence { too_late: true, ..GOOD }), Confidence::Likely);
+        assert_eq!(sure(&Evidence { loss: Some(0.01), ..GOOD }), Confidence::Likely);
     }
 
     #[test]
