@@ -314,6 +314,19 @@ pub enum PaintArg {
     Half,
 }
 
+impl From<PaintArg> for lattice_term::Paint {
+    fn from(arg: PaintArg) -> Self {
+        match arg {
+            PaintArg::Auto => Self::Auto,
+            PaintArg::Kitty => Self::Kitty,
+            PaintArg::Sixel => Self::Sixel,
+            PaintArg::Iterm => Self::Iterm,
+            PaintArg::Quadrant => Self::Quadrant,
+            PaintArg::Half => Self::Half,
+        }
+    }
+}
+
 /// What stills are written as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
 pub enum StillForm {

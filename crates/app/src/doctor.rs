@@ -2,10 +2,10 @@
 
 use crate::app::Painting;
 use crate::cli::DoctorOptions;
-use crate::paint::{Ability, kitty};
-use crate::terminal::{self, Answer, Input, questions};
-use crate::theme::ColourDepth;
 use crossbeam_channel::unbounded;
+use lattice_term::ColourDepth;
+use lattice_term::{Ability, kitty};
+use lattice_term::{Answer, Input, questions};
 use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
@@ -16,7 +16,7 @@ const WAITS: Duration = Duration::from_secs(2);
 /// Asks and prints.
 pub fn run(options: &DoctorOptions) -> anyhow::Result<ExitCode> {
     let mut painting = Painting {
-        arg: options.paint,
+        arg: options.paint.into(),
         ability: Ability::here(),
         mono: ColourDepth::from_environment(|name| std::env::var(name).ok()) == ColourDepth::Mono,
         ..Painting::default()
@@ -81,7 +81,7 @@ fn lines(painting: &Painting, terminal: bool, took: Option<Duration>) -> Vec<(&'
             None => format!("not within {} s: pictures are painted in cells until it comes", WAITS.as_secs()),
         };
         let size =
-            terminal::area().map_or_else(|error| error.to_string(), |area| format!("{} × {} cells", area.width, area.height));
+            lattice_term::area().map_or_else(|error| error.to_string(), |area| format!("{} × {} cells", area.width, area.height));
         let pair = |pair: Option<(u32, u32)>| pair.map_or_else(unknown, |(width, height)| format!("{width} × {height} pixels"));
         lines.extend([
             ("size", size),

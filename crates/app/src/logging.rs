@@ -32,12 +32,20 @@ pub fn start(name: &str) -> Option<WorkerGuard> {
     Some(guard)
 }
 
-/// Codecs print to standard error, which would stand in the pictures: it goes to a file from now on.
-/// Gives what it was.
-pub fn quiet_stderr() -> Option<rustix::fd::OwnedFd> {
+/// Standard error as it was, until this is dropped.
+pub struct QuietStderr(rustix::fd::OwnedFd);
+
+impl Drop for QuietStderr {
+    fn drop(&mut self) {
+        let _ = rustix::stdio::dup2_stderr(&self.0);
+    }
+}
+
+/// Codecs print to standard error, which would stand in the pictures: it goes to a file until what this gives is dropped.
+pub fn quiet_stderr() -> Option<QuietStderr> {
     let kept = rustix::io::dup(rustix::stdio::stderr()).ok()?;
     let path = state_folder().ok()?.join("stderr.log");
     let file = std::fs::File::create(path).or_else(|_| std::fs::OpenOptions::new().write(true).open("/dev/null")).ok()?;
     rustix::stdio::dup2_stderr(&file).ok()?;
-    Some(kept)
+    Some(QuietStderr(kept))
 }

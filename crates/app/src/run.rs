@@ -6,17 +6,13 @@ use crate::app::{App, CameraDef, Effect, FeedKey, Site, StreamDef};
 use crate::cli::{CornerOptions, OpenOptions, WallOptions};
 use crate::demo::StandIn;
 use crate::desk::Page;
-use crate::display::InPixels;
 use crate::engine::{Bell, Engine};
 use crate::errands::{DeskNews, Errands};
 use crate::keep::Keeper;
 use crate::kept::Kept;
 use crate::outward::Outward;
-use crate::paint::tmux::Tmux;
-use crate::paint::{Ability, CellPainter, TilePainter};
 use crate::stills::{FULL, ON_A_SHEET, Stills};
-use crate::terminal::{self, Answer, Input, Screen, cell_aspect, read_input};
-use crate::theme::{ColourDepth, Theme, Tone};
+use crate::theme::{Theme, Tone};
 use crate::view;
 use crossbeam_channel::{Receiver, bounded, select, unbounded};
 use lattice_core::lattice::Aspect;
@@ -27,6 +23,10 @@ use lattice_media::TilePicture;
 use lattice_net::{Origin, clock};
 use lattice_report::Report;
 use lattice_store::Screens;
+use lattice_term::ColourDepth;
+use lattice_term::InPixels;
+use lattice_term::{Ability, CellPainter, TilePainter};
+use lattice_term::{Answer, Input, Screen, Tmux, cell_aspect, read_input};
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use ratatui::layout::Rect;
 use std::collections::{BTreeSet, HashMap};
@@ -139,10 +139,11 @@ pub fn wall(
     let engine = Engine::new(site.clone(), options.transport.into(), ring.clone())?;
     let outward = Outward::start(options, &engine)?;
     let (sender, input) = unbounded();
+    let quiet = crate::logging::quiet_stderr();
     let screen = Screen::enter(options.output_limit.map(|mbit| mbit * 1e6 / 8.0), &sender)?;
     let depth = ColourDepth::from_environment(|name| std::env::var(name).ok());
     let aspect = cell_aspect();
-    let area = terminal::area()?;
+    let area = lattice_term::area()?;
     let (mut app, mut effects) = App::new(site, standin.is_some(), area, aspect);
     match &errands {
         Some(errands) => begin_with(&mut app, errands, options, begin)?,
@@ -169,10 +170,10 @@ pub fn wall(
     let screens = screens.transpose()?;
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     effects.extend(app.settle());
-    app.painting.arg = options.paint;
+    app.painting.arg = options.paint.into();
     app.painting.ability = Ability::of_environment(|name| std::env::var(name).ok());
     app.painting.mono = depth == ColourDepth::Mono;
-    let paint = options.paint;
+    let paint = options.paint.into();
     let mut wall = Wall {
         bell: ring,
         app,
@@ -220,6 +221,7 @@ pub fn wall(
     }
     drop(keeper);
     drop(screen);
+    drop(quiet);
     engine.shut_down();
     drop(standin);
     result.map(|()| ExitCode::SUCCESS)
@@ -543,7 +545,7 @@ impl Wall {
 
     fn draw(&mut self) -> anyhow::Result<()> {
         self.take_news();
-        let whole_screen = terminal::area()?;
+        let whole_screen = lattice_term::area()?;
         self.app.area = self.app.aids.area(whole_screen, self.app.now);
         self.choose_painting();
         self.tell_wanted();

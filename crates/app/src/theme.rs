@@ -1,41 +1,11 @@
 //! Colours and signs. Amber is calm, brightness is spent on what needs the eye, coral needs a hand,
 //! teal is where the operator is. No colour tells anything alone.
 
-use crate::paint::{reduce, rgb_of};
 use lattice_core::Verdict;
+use lattice_term::{ColourDepth, reduce, rgb_of};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Modifier, Style};
-
-/// How many colours the terminal shows.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ColourDepth {
-    /// None: `NO_COLOR`, or a terminal without.
-    Mono,
-    /// The sixteen.
-    Sixteen,
-    /// The 256 of the usual palette.
-    Palette,
-    /// 24 bits.
-    True,
-}
-
-impl ColourDepth {
-    /// What the environment says.
-    pub fn from_environment(get: impl Fn(&str) -> Option<String>) -> Self {
-        let term = get("TERM").unwrap_or_default();
-        let colour_term = get("COLORTERM").unwrap_or_default();
-        if get("NO_COLOR").is_some_and(|value| !value.is_empty()) || term == "dumb" || term.ends_with("-m") || term == "vt100" {
-            Self::Mono
-        } else if colour_term == "truecolor" || colour_term == "24bit" || term.ends_with("-direct") {
-            Self::True
-        } else if term.contains("256") || term.contains("kitty") {
-            Self::Palette
-        } else {
-            Self::Sixteen
-        }
-    }
-}
 
 /// A tone by its use.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -225,17 +195,6 @@ pub const fn sign(verdict: Verdict) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn the_environment_decides_the_depth() {
-        let depth = |pairs: &[(&str, &str)]| {
-            ColourDepth::from_environment(|name| pairs.iter().find(|(key, _)| *key == name).map(|(_, value)| (*value).to_owned()))
-        };
-        assert_eq!(depth(&[("TERM", "xterm-256color"), ("COLORTERM", "truecolor")]), ColourDepth::True);
-        assert_eq!(depth(&[("TERM", "xterm-256color")]), ColourDepth::Palette);
-        assert_eq!(depth(&[("TERM", "linux")]), ColourDepth::Sixteen);
-        assert_eq!(depth(&[("TERM", "xterm"), ("COLORTERM", "truecolor"), ("NO_COLOR", "1")]), ColourDepth::Mono);
-    }
 
     #[test]
     fn every_verdict_has_its_own_sign() {

@@ -1,10 +1,10 @@
 //! How pictures are painted: what the terminal can, and what the operator wants.
 
 use super::App;
-use crate::cli::PaintArg;
 use crate::desk::Page;
-use crate::paint::{Ability, Painted, PixelWay, Pixels, QUADRANTS_FROM};
 use crate::theme::Tone;
+use lattice_term::Paint;
+use lattice_term::{Ability, Painted, PixelWay, Pixels, QUADRANTS_FROM};
 use ratatui::layout::Rect;
 
 /// With more tiles than this, sixel is too slow for all.
@@ -14,7 +14,7 @@ const SIXEL_TILES: usize = 9;
 #[derive(Debug, Clone, Default)]
 pub struct Painting {
     /// What the operator wants.
-    pub arg: PaintArg,
+    pub arg: Paint,
     /// What the terminal can.
     pub ability: Ability,
     /// There is no colour: pictures are dithered, unless a way is asked for.
@@ -26,18 +26,17 @@ pub struct Painting {
 impl Painting {
     /// The way of painting in pixels, where there is one.
     pub fn way(&self) -> Option<PixelWay> {
-        self.ability.pixels(self.arg).filter(|_| !self.mono || self.arg != PaintArg::Auto)
+        self.ability.pixels(self.arg).filter(|_| !self.mono || self.arg != Paint::Auto)
     }
 
     /// It is asked for, not chosen.
     fn is_wanted(&self) -> bool {
-        self.arg != PaintArg::Auto
+        self.arg != Paint::Auto
     }
 }
 
 /// The ways that a key goes through.
-const WAYS: [PaintArg; 6] =
-    [PaintArg::Auto, PaintArg::Kitty, PaintArg::Sixel, PaintArg::Iterm, PaintArg::Quadrant, PaintArg::Half];
+const WAYS: [Paint; 6] = [Paint::Auto, Paint::Kitty, Paint::Sixel, Paint::Iterm, Paint::Quadrant, Paint::Half];
 
 impl App {
     /// How a place of the page is painted in pixels; `None` is in cells.
@@ -82,12 +81,12 @@ impl Painting {
     pub fn told(&self) -> String {
         let way = self.way().map(PixelWay::words);
         match (self.arg, way) {
-            (PaintArg::Auto, Some(way)) => format!("pictures as the terminal takes them best: {way}"),
-            (PaintArg::Auto, None) => "pictures as the terminal takes them best: in cells".into(),
-            (PaintArg::Quadrant, _) => "pictures in quadrants, four pixels a cell".into(),
-            (PaintArg::Half, _) => "pictures in half blocks, two pixels a cell".into(),
+            (Paint::Auto, Some(way)) => format!("pictures as the terminal takes them best: {way}"),
+            (Paint::Auto, None) => "pictures as the terminal takes them best: in cells".into(),
+            (Paint::Quadrant, _) => "pictures in quadrants, four pixels a cell".into(),
+            (Paint::Half, _) => "pictures in half blocks, two pixels a cell".into(),
             (_, way) => {
-                let taken = self.ability.pixels(PaintArg::Auto) == self.way();
+                let taken = self.ability.pixels(Paint::Auto) == self.way();
                 let doubt = if taken { "" } else { ", though the terminal does not say that it can; Z goes on to the next way" };
                 format!("pictures by {}{doubt}", way.unwrap_or("cells"))
             }

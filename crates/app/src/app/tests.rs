@@ -8,15 +8,16 @@ mod stream;
 mod wall;
 
 use super::*;
-use crate::cli::PaintArg;
-use crate::paint::{CellPainter, TilePainter};
-use crate::theme::{ColourDepth, Theme};
+use crate::theme::Theme;
 use crate::view;
 use lattice_core::TransportChoice;
 use lattice_core::meter::{DropoutKind, Latency, LatencyBasis, PulseCell, Spread};
 use lattice_core::{FrameRate, Transport};
 use lattice_media::Condition;
 use lattice_net::{Origin, Trust};
+use lattice_term::ColourDepth;
+use lattice_term::Paint;
+use lattice_term::{CellPainter, TilePainter};
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyModifiers};
 
@@ -88,7 +89,7 @@ fn picture(number: u64) -> Arc<TilePicture> {
 fn draw(app: &App, depth: ColourDepth) -> Vec<String> {
     let mut buf = Buffer::empty(app.area);
     let mut painters: Vec<_> =
-        (0..app.tiles.len() as u32).map(|tile| TilePainter::new(CellPainter::new(PaintArg::Auto, depth, 0.5), tile)).collect();
+        (0..app.tiles.len() as u32).map(|tile| TilePainter::new(CellPainter::new(Paint::Auto, depth, 0.5), tile)).collect();
     view::draw(app, Theme::new(depth), &mut painters, &mut buf);
     let row = |y: u16| (0..app.area.width).map(|x| buf[(x, y)].symbol().to_owned()).collect::<String>().trim_end().to_owned();
     (0..app.area.height).map(row).collect()

@@ -152,7 +152,7 @@ pub fn draw(theme: Theme, chart: &Lines<'_>, area: Rect, buf: &mut Buffer) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::theme::ColourDepth;
+    use lattice_term::ColourDepth;
 
     #[test]
     fn axes_are_round_and_gaps_stay_gaps() {

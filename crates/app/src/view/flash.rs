@@ -2,12 +2,13 @@
 
 use super::{plate, tile};
 use crate::app::{App, FeedKey, Phase};
-use crate::paint::TilePainter;
-use crate::theme::{ColourDepth, Theme, Tone};
+use crate::theme::{Theme, Tone};
 use lattice_core::flash::{FLASHES, FlashReading};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Latency, LatencyBasis};
 use lattice_report::{Page, flashes_page};
+use lattice_term::ColourDepth;
+use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::symbols::Marker;

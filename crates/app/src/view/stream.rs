@@ -3,7 +3,6 @@
 use super::chart::{self, Curve, Lines};
 use super::{plate, tile};
 use crate::app::{App, FeedKey};
-use crate::paint::TilePainter;
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::FrameRate;
 use lattice_core::lattice::Aspect;
@@ -13,6 +12,7 @@ use lattice_core::sight::Finding;
 use lattice_core::ts::Check;
 use lattice_core::{Verdict, Wall};
 use lattice_report::{Chart as PaperChart, Curve as PaperCurve, Page, charts_page};
+use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};

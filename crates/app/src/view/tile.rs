@@ -3,12 +3,12 @@
 use super::regions::TileRegion;
 use super::{plate, pulse};
 use crate::app::{App, FeedKey, Overlay, short_words};
-use crate::paint::{Freshness, Look, TilePainter};
 use crate::theme::{Theme, Tone};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::Figures;
 use lattice_core::{Cause, FrameRate, Verdict};
 use lattice_media::{Condition, TilePicture};
+use lattice_term::{Freshness, Look, TilePainter};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Alignment, Rect};
 use ratatui::text::Line;

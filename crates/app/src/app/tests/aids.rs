@@ -10,7 +10,7 @@ use ratatui::style::Color;
 fn buffer(app: &App, whole: Rect, theme: Theme) -> Buffer {
     let mut buf = Buffer::empty(whole);
     let mut painters: Vec<_> =
-        (0..16).map(|tile| TilePainter::new(CellPainter::new(PaintArg::Auto, theme.depth, 0.5), tile)).collect();
+        (0..16).map(|tile| TilePainter::new(CellPainter::new(Paint::Auto, theme.depth, 0.5), tile)).collect();
     view::draw(app, theme, &mut painters, &mut buf);
     theme.dim(&mut buf);
     buf
@@ -61,7 +61,7 @@ fn names_are_large_for_a_moment_the_screen_is_dimmed_and_the_ground_light() {
         let full = buffer(&app, app.area, Theme::new(depth));
         let dim = buffer(&app, app.area, Theme { brightness: 30, ..Theme::new(depth) });
         let sum = |buf: &Buffer| -> u64 {
-            let rgb = buf.content.iter().filter_map(|cell| crate::paint::rgb_of(cell.fg));
+            let rgb = buf.content.iter().filter_map(|cell| lattice_term::rgb_of(cell.fg));
             rgb.map(|rgb| rgb.iter().map(|value| u64::from(*value)).sum::<u64>()).sum()
         };
         assert!(sum(&dim) * 2 < sum(&full), "{depth:?}: {} of {}", sum(&dim), sum(&full));
@@ -77,7 +77,7 @@ fn names_are_large_for_a_moment_the_screen_is_dimmed_and_the_ground_light() {
     for depth in [ColourDepth::True, ColourDepth::Palette, ColourDepth::Sixteen] {
         let light = Theme { light: true, ..Theme::new(depth) };
         let ground = buffer(&app, app.area, light)[(0, 0)].bg;
-        assert!(crate::paint::rgb_of(ground).map_or(ground == Color::White, |rgb| rgb[2] > 200), "{ground:?}");
+        assert!(lattice_term::rgb_of(ground).map_or(ground == Color::White, |rgb| rgb[2] > 200), "{ground:?}");
     }
 }
 

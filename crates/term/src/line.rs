@@ -4,7 +4,7 @@
 //! typed letters to it. So the real line is read here, and what the operator does goes on through a pseudo-terminal, which
 //! takes the place of the standard input.
 
-use super::answers::{Answer, Sieve};
+use crate::answers::{Answer, Sieve};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd as _, OwnedFd};
 use rustix::fs::{Mode, OFlags};

@@ -1,6 +1,7 @@
 //! A picture that is to stand on the screen in pixels.
 
-use super::{Freshness, Look, PixelWay, seen};
+use crate::ability::PixelWay;
+use crate::painter::{Freshness, Look, seen};
 use lattice_media::TilePicture;
 use ratatui::layout::Rect;
 use std::borrow::Cow;

@@ -4,7 +4,7 @@
 //! Of the protocol this uses virtual placements (`U=1`), edits of their pixels (`a=f`), and Unicode placeholders: a letter of private use, with one mark each
 //! for the row and the column of the picture and for the highest byte of its number; the lowest byte is the letter's colour.
 
-use super::kitty::{self, Sent, Turn};
+use crate::kitty::{self, Sent, Turn};
 use ratatui::layout::Rect;
 use std::collections::BTreeSet;
 use std::io::{self, Write};

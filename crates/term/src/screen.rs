@@ -1,14 +1,11 @@
 //! The terminal: taken, given back, read. Nothing else knows it.
 
-mod answers;
-mod line;
-
-pub use answers::Answer;
-
 use crate::display::Display;
-use crate::paint::tmux::Tmux;
-use crate::paint::{Ability, kitty, remove_images};
-use anyhow::Context as _;
+use crate::ability::Ability;
+use crate::answers::Answer;
+use crate::painter::remove_images;
+use crate::tmux::Tmux;
+use crate::{kitty, line};
 use crossbeam_channel::Sender;
 use ratatui::crossterm::event::{
     self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture, Event,
@@ -21,11 +18,24 @@ use ratatui::layout::Rect;
 use std::io::{self, IsTerminal as _, Stdout, Write as _};
 use std::sync::Once;
 
+/// Why the terminal could not be taken.
+#[derive(Debug, thiserror::Error)]
+pub enum ScreenError {
+    /// Standard input and output are no terminal.
+    #[error("the wall needs a terminal; for scripts there is `amber-lattice measure`")]
+    NoTerminal,
+    /// Its modes could not be set.
+    #[error("the terminal cannot be set up")]
+    SetUp(#[source] io::Error),
+    /// Its line could not be taken.
+    #[error("the terminal's answers cannot be read")]
+    Line(#[source] io::Error),
+}
+
 /// The terminal in the wall's mode; restored when dropped, and on a panic of this thread.
 pub struct Screen {
     /// What is on it.
     pub display: Display<Stdout>,
-    stderr: Option<rustix::fd::OwnedFd>,
     /// Its answers can be told from keys.
     answers: bool,
 }
@@ -44,12 +54,11 @@ impl Screen {
     /// Takes the terminal; at most `limit` bytes a second are written to it. What it answers goes to `sender`.
     ///
     /// # Errors
-    /// When there is none.
-    pub fn enter(limit: Option<f64>, sender: &Sender<Input>) -> anyhow::Result<Self> {
-        anyhow::ensure!(
-            io::stdout().is_terminal() && io::stdin().is_terminal(),
-            "the wall needs a terminal; for scripts there is `amber-lattice measure`"
-        );
+    /// [`ScreenError`].
+    pub fn enter(limit: Option<f64>, sender: &Sender<Input>) -> Result<Self, ScreenError> {
+        if !(io::stdout().is_terminal() && io::stdin().is_terminal()) {
+            return Err(ScreenError::NoTerminal);
+        }
         HOOK.call_once(|| {
             let main = std::thread::current().id();
             let before = std::panic::take_hook();
@@ -63,16 +72,16 @@ impl Screen {
             }));
         });
         kitty::sweep();
-        let stderr = crate::logging::quiet_stderr();
         let (answers, gone) = (sender.clone(), sender.clone());
         let tapped = line::tap(move |answer| drop(answers.send(Input::Answer(answer))), move || drop(gone.send(Input::Signal)));
         if let Err(error) = &tapped {
             tracing::warn!(%error, "the terminal's answers cannot be told from keys: nothing is asked, pictures are painted in cells");
         }
         let answers = tapped.is_ok();
-        enable_raw_mode().context("the terminal cannot be set up")?;
-        execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide)?;
-        Ok(Self { display: Display::new(io::stdout(), limit), stderr, answers })
+        enable_raw_mode().map_err(ScreenError::SetUp)?;
+        execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide)
+            .map_err(ScreenError::SetUp)?;
+        Ok(Self { display: Display::new(io::stdout(), limit), answers })
     }
 
     /// Asks the terminal something, where answers can be told from keys.
@@ -98,9 +107,6 @@ impl Screen {
 impl Drop for Screen {
     fn drop(&mut self) {
         restore();
-        if let Some(stderr) = self.stderr.take() {
-            let _ = rustix::stdio::dup2_stderr(&stderr);
-        }
     }
 }
 
@@ -116,14 +122,14 @@ impl Drop for Asking {
 /// Asks all questions; answers go to `sender`.
 ///
 /// # Errors
-/// When the terminal's line cannot be taken.
-pub fn questions(ability: &Ability, sender: Sender<Input>) -> anyhow::Result<Asking> {
+/// [`ScreenError::Line`].
+pub fn questions(ability: &Ability, sender: Sender<Input>) -> Result<Asking, ScreenError> {
     let gone = sender.clone();
     line::tap(move |answer| drop(sender.send(Input::Answer(answer))), move || drop(gone.send(Input::Signal)))
-        .context("the terminal's answers cannot be read")?;
+        .map_err(ScreenError::Line)?;
     let asking = Asking;
     let mut out = io::stdout();
-    out.write_all(ability.questions().as_bytes()).and_then(|()| out.flush())?;
+    out.write_all(ability.questions().as_bytes()).and_then(|()| out.flush()).map_err(ScreenError::Line)?;
     Ok(asking)
 }
 
@@ -143,7 +149,7 @@ pub enum Input {
 ///
 /// # Errors
 /// When the system gives no thread.
-pub fn read_input(sender: Sender<Input>) -> anyhow::Result<()> {
+pub fn read_input(sender: Sender<Input>) -> io::Result<()> {
     let mut signals = signal_hook::iterator::Signals::new([
         signal_hook::consts::SIGTERM,
         signal_hook::consts::SIGHUP,

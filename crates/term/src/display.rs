@@ -8,7 +8,10 @@ mod handful;
 mod images;
 
 use self::images::{Failed, Images};
-use crate::paint::{Image, PixelWay, UNDER, is_picture, remove_images};
+use crate::ability::PixelWay;
+use crate::cells::is_picture;
+use crate::image::{Image, UNDER};
+use crate::painter::remove_images;
 use ratatui::backend::{Backend as _, CrosstermBackend};
 use ratatui::buffer::{Buffer, Cell};
 use ratatui::layout::Rect;

@@ -5,12 +5,14 @@
 
 use super::InPixels;
 use super::handful::Handful;
-use crate::paint::kitty::{self, Sent, Turn};
-use crate::paint::sixel::{self, Palette, Part};
-use crate::paint::{Image, Look, PixelWay, UNDER, tmux};
+use crate::ability::PixelWay;
+use crate::image::{Image, UNDER};
+use crate::kitty::{self, Sent, Turn};
+use crate::painter::Look;
+use crate::sixel::{self, Palette, Part};
+use crate::tmux;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use lattice_report::Raster;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use std::collections::{BTreeMap, VecDeque};
@@ -76,6 +78,15 @@ pub struct Failed {
     pub way: PixelWay,
     /// Why, in a sentence.
     pub why: String,
+}
+
+/// A picture of red, green and blue bytes as JPEG.
+fn jpeg(width: usize, height: usize, rgb: &[u8]) -> io::Result<Vec<u8>> {
+    let side = |side: usize| u16::try_from(side).map_err(io::Error::other);
+    let mut bytes = Vec::new();
+    let encoder = jpeg_encoder::Encoder::new(&mut bytes, 92);
+    encoder.encode(rgb, side(width)?, side(height)?, jpeg_encoder::ColorType::Rgb).map_err(io::Error::other)?;
+    Ok(bytes)
 }
 
 /// The pictures on the terminal.
@@ -323,7 +334,7 @@ impl Images {
                 let parts = uncovered(image.rect, cells);
                 for part in &parts {
                     let (width, height, pixels) = cut(&rgb, size, *part, image.rect);
-                    let jpeg = Raster::new(width, height, pixels).and_then(|raster| raster.jpeg()).map_err(io::Error::other)?;
+                    let jpeg = jpeg(width, height, &pixels)?;
                     cursor(out, image.rect.x + part.x, image.rect.y + part.y)?;
                     let keys = format!(
                         "inline=1;width={};height={};preserveAspectRatio=0;doNotMoveCursor=1;size={}",
@@ -494,7 +505,7 @@ fn joined(rect: Rect, cells: &Buffer, wanted: &dyn Fn(u16, u16) -> bool) -> Vec<
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::paint::Freshness;
+    use crate::painter::Freshness;
     use lattice_core::Mono;
     use lattice_core::lattice::Aspect;
     use lattice_media::{Condition, TilePicture};

@@ -1,19 +1,10 @@
-//! Pictures into terminals. The interface is narrow on purpose: a picture and an area in, drawn or
+//! Painting a tile's picture. The interface is narrow on purpose: a picture and an area in, drawn or
 //! not out, so that other ways of drawing can join.
 
-mod ability;
-mod cells;
-mod colours;
-mod image;
-pub mod kitty;
-pub mod sixel;
-pub mod tmux;
-
-pub use ability::{Ability, PixelWay};
-pub use cells::{CellPainter, QUADRANTS_FROM, is_picture};
-pub use colours::{reduce, rgb_of};
-pub use image::{Image, UNDER};
-
+use crate::ability::{Paint, PixelWay};
+use crate::cells::CellPainter;
+use crate::image::{Image, UNDER};
+use crate::{kitty, tmux};
 use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};
 use ratatui::buffer::Buffer;
@@ -51,7 +42,7 @@ pub struct Look {
 
 /// What of a picture is seen in room of this aspect (width over height): left, top, width and height in its pixels. To fill
 /// the room its sides are cut off.
-fn seen(picture: &TilePicture, aspect: Aspect, room: f64) -> (usize, usize, usize, usize) {
+pub(crate) fn seen(picture: &TilePicture, aspect: Aspect, room: f64) -> (usize, usize, usize, usize) {
     let (width, height) = (picture.width, picture.height);
     if aspect != Aspect::Fill {
         return (0, 0, width, height);
@@ -121,8 +112,8 @@ impl TilePainter {
     }
 
     /// How pictures are drawn in cells.
-    pub const fn set_cells(&mut self, arg: crate::cli::PaintArg) {
-        self.cells.arg = arg;
+    pub const fn set_cells(&mut self, paint: Paint) {
+        self.cells.paint = paint;
     }
 
     /// The picture that was drawn in pixels since this was asked last.

@@ -1,9 +1,26 @@
 //! What a terminal can, from its answers and its environment, and the way of painting that follows.
 
-use super::kitty;
-use super::tmux::{self, Tmux};
-use crate::cli::PaintArg;
-use crate::terminal::Answer;
+use crate::answers::Answer;
+use crate::kitty;
+use crate::tmux::{self, Tmux};
+
+/// How pictures are to be painted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Paint {
+    /// The best of what the terminal says it can.
+    #[default]
+    Auto,
+    /// In pixels by the kitty graphics protocol: through shared memory where the terminal takes that, else inline.
+    Kitty,
+    /// In pixels as sixel.
+    Sixel,
+    /// In pixels as inline images, the way iTerm2 takes them.
+    Iterm,
+    /// Two by two pixels a cell, the best two colours.
+    Quadrant,
+    /// Two pixels a cell, each in its own colour.
+    Half,
+}
 
 /// A way of painting in pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -185,19 +202,19 @@ impl Ability {
 
     /// The way of painting in pixels that an option leads to; `None` is cells. What the operator asks for is done, also where
     /// the terminal does not say that it can.
-    pub fn pixels(&self, arg: PaintArg) -> Option<PixelWay> {
+    pub fn pixels(&self, arg: Paint) -> Option<PixelWay> {
         match arg {
             // What tmux draws itself has wrong colours and is a row too high: only where it is asked for.
-            PaintArg::Auto if self.tmux.is_some() => self.takes_kitty(),
-            PaintArg::Auto => self
+            Paint::Auto if self.tmux.is_some() => self.takes_kitty(),
+            Paint::Auto => self
                 .takes_kitty()
                 .or((self.sixel && self.colours.is_none_or(|colours| colours >= LEAST_COLOURS)).then_some(PixelWay::Sixel))
                 .or(self.takes_iterm().then_some(PixelWay::Iterm)),
-            PaintArg::Kitty if self.tmux.is_some() => Some(self.takes_kitty().unwrap_or(PixelWay::KittyTmux { shared: false })),
-            PaintArg::Kitty => Some(self.takes_kitty().unwrap_or(PixelWay::KittyInline)),
-            PaintArg::Sixel => Some(PixelWay::Sixel),
-            PaintArg::Iterm => Some(PixelWay::Iterm),
-            PaintArg::Quadrant | PaintArg::Half => None,
+            Paint::Kitty if self.tmux.is_some() => Some(self.takes_kitty().unwrap_or(PixelWay::KittyTmux { shared: false })),
+            Paint::Kitty => Some(self.takes_kitty().unwrap_or(PixelWay::KittyInline)),
+            Paint::Sixel => Some(PixelWay::Sixel),
+            Paint::Iterm => Some(PixelWay::Iterm),
+            Paint::Quadrant | Paint::Half => None,
         }
     }
 }
@@ -235,25 +252,25 @@ mod tests {
             (&[Answer::Name("iTerm2 3.5".into()), plain.clone()], &[], Some(PixelWay::Iterm)),
         ];
         for (answers, variables, wanted) in cases {
-            assert_eq!(terminal(answers, variables).pixels(PaintArg::Auto), wanted, "{answers:?} {variables:?}");
+            assert_eq!(terminal(answers, variables).pixels(Paint::Auto), wanted, "{answers:?} {variables:?}");
         }
         let mut fails = terminal(&[ok(ASKED), ok(ASKED + 1)], &[]);
         fails.failed = Some(PixelWay::KittyShared);
-        assert_eq!(fails.pixels(PaintArg::Auto), Some(PixelWay::KittyInline));
+        assert_eq!(fails.pixels(Paint::Auto), Some(PixelWay::KittyInline));
         let inside = [("TMUX", "/tmp/tmux,1,0")];
         let drawn = terminal(&[Answer::Attributes { sixel: true }], &inside);
-        assert_eq!((drawn.pixels(PaintArg::Auto), drawn.pixels(PaintArg::Sixel)), (None, Some(PixelWay::Sixel)));
-        assert_eq!(drawn.pixels(PaintArg::Kitty), Some(PixelWay::KittyTmux { shared: false }));
+        assert_eq!((drawn.pixels(Paint::Auto), drawn.pixels(Paint::Sixel)), (None, Some(PixelWay::Sixel)));
+        assert_eq!(drawn.pixels(Paint::Kitty), Some(PixelWay::KittyTmux { shared: false }));
         assert!(!drawn.questions().contains("\x1b_"), "a title for tmux");
         let mut behind = terminal(&[ok(ASKED), ok(ASKED + 1)], &inside);
         behind.tmux = Some(Tmux { passes: true, client: "7".into(), terminal: "kitty(0.41.1)".into() });
         assert!(behind.questions().contains("\x1bPtmux;\x1b\x1b_G"));
-        assert_eq!(behind.pixels(PaintArg::Auto), Some(PixelWay::KittyTmux { shared: true }));
-        behind.failed = behind.pixels(PaintArg::Auto);
-        assert_eq!(behind.pixels(PaintArg::Auto), Some(PixelWay::KittyTmux { shared: false }));
+        assert_eq!(behind.pixels(Paint::Auto), Some(PixelWay::KittyTmux { shared: true }));
+        behind.failed = behind.pixels(Paint::Auto);
+        assert_eq!(behind.pixels(Paint::Auto), Some(PixelWay::KittyTmux { shared: false }));
         let nothing = terminal(&[], &[]);
-        assert_eq!((nothing.pixels(PaintArg::Sixel), nothing.pixels(PaintArg::Half)), (Some(PixelWay::Sixel), None));
-        assert_eq!(nothing.pixels(PaintArg::Kitty), Some(PixelWay::KittyInline));
+        assert_eq!((nothing.pixels(Paint::Sixel), nothing.pixels(Paint::Half)), (Some(PixelWay::Sixel), None));
+        assert_eq!(nothing.pixels(Paint::Kitty), Some(PixelWay::KittyInline));
     }
 
     #[test]

@@ -7,10 +7,9 @@
 //! A cell that is on the screen stays as it is until it would be off by more than [`HOLD`] levels:
 //! noise costs no output. Every now and then all are drawn as they are.
 
-use super::colours::{Rgb, brightness, reduce};
-use super::{Freshness, Look, seen};
-use crate::cli::PaintArg;
-use crate::theme::ColourDepth;
+use crate::ability::Paint;
+use crate::colours::{ColourDepth, Rgb, brightness, reduce};
+use crate::painter::{Freshness, Look, seen};
 use lattice_core::lattice::Aspect;
 use lattice_media::{TilePicture, Wanted};
 use ratatui::buffer::Buffer;
@@ -73,7 +72,7 @@ enum Way {
 /// Draws one tile's pictures in cells.
 #[derive(Debug)]
 pub struct CellPainter {
-    pub(super) arg: PaintArg,
+    pub(crate) paint: Paint,
     depth: ColourDepth,
     /// Width of a cell over its height.
     cell_aspect: f64,
@@ -85,15 +84,15 @@ pub struct CellPainter {
 
 impl CellPainter {
     /// A painter for a terminal.
-    pub const fn new(arg: PaintArg, depth: ColourDepth, cell_aspect: f64) -> Self {
-        Self { arg, depth, cell_aspect, shown: Vec::new(), of: None, pictures: 0 }
+    pub const fn new(paint: Paint, depth: ColourDepth, cell_aspect: f64) -> Self {
+        Self { paint, depth, cell_aspect, shown: Vec::new(), of: None, pictures: 0 }
     }
 
     fn way(&self, area: Rect) -> Way {
-        match (self.depth, self.arg) {
+        match (self.depth, self.paint) {
             (ColourDepth::Mono, _) => Way::Dither,
-            (_, PaintArg::Quadrant) => Way::Quadrants,
-            (_, PaintArg::Half) => Way::Halves,
+            (_, Paint::Quadrant) => Way::Quadrants,
+            (_, Paint::Half) => Way::Halves,
             _ if area.area() >= QUADRANTS_FROM => Way::Quadrants,
             _ => Way::Halves,
         }
@@ -265,7 +264,7 @@ mod tests {
 
     #[test]
     fn a_picture_fills_its_aspect_and_leaves_the_rest() {
-        let mut painter = CellPainter::new(PaintArg::Quadrant, ColourDepth::True, 0.5);
+        let mut painter = CellPainter::new(Paint::Quadrant, ColourDepth::True, 0.5);
         let area = Rect::new(2, 1, 40, 20);
         let wanted = painter.wanted(area, Aspect::Fit);
         let (w, h) = wanted.fit((640, 360));
@@ -279,7 +278,7 @@ mod tests {
 
     #[test]
     fn small_changes_are_held_and_large_ones_drawn() {
-        let mut painter = CellPainter::new(PaintArg::Half, ColourDepth::True, 0.5);
+        let mut painter = CellPainter::new(Paint::Half, ColourDepth::True, 0.5);
         let area = Rect::new(0, 0, 16, 9);
         let mut show = |number, level| {
             let mut buf = Buffer::empty(area);
@@ -295,16 +294,16 @@ mod tests {
     fn an_old_picture_is_dim_and_no_colour_means_none() {
         let area = Rect::new(0, 0, 16, 9);
         let mut buf = Buffer::empty(area);
-        let mut painter = CellPainter::new(PaintArg::Half, ColourDepth::True, 0.5);
+        let mut painter = CellPainter::new(Paint::Half, ColourDepth::True, 0.5);
         painter.paint(&picture(1, 16, 9, |_, _| [200; 3]), area, Look { freshness: Freshness::Old, ..LIVE }, &mut buf);
         assert_eq!(buf[(8, 4)].fg, Color::Rgb(80, 80, 80));
-        let mut mono = CellPainter::new(PaintArg::Auto, ColourDepth::Mono, 0.5);
+        let mut mono = CellPainter::new(Paint::Auto, ColourDepth::Mono, 0.5);
         let mut buf = Buffer::empty(area);
         mono.paint(&picture(1, 32, 18, |x, _| [(x * 8) as u8; 3]), area, LIVE, &mut buf);
         assert!(buf.content().iter().all(|cell| cell.fg == Color::Reset && cell.bg == Color::Reset));
         assert_ne!(buf[(0, 4)].symbol(), buf[(15, 4)].symbol(), "dark and light differ by shape");
         // Between two of sixteen colours both are used.
-        let mut sixteen = CellPainter::new(PaintArg::Quadrant, ColourDepth::Sixteen, 0.5);
+        let mut sixteen = CellPainter::new(Paint::Quadrant, ColourDepth::Sixteen, 0.5);
         sixteen.paint(&picture(1, 32, 18, |_, _| [64; 3]), area, LIVE, &mut buf);
         let used: std::collections::HashSet<Color> = buf.content().iter().flat_map(|cell| [cell.fg, cell.bg]).collect();
         assert!(used.contains(&Color::Black) && used.contains(&Color::DarkGray), "{used:?}");
