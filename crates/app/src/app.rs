@@ -12,45 +12,43 @@ mod painting;
 pub mod picker;
 mod placing;
 mod roster;
-mod site;
 mod steps;
 mod stream;
-mod streams;
 mod tour;
 
 pub use aids::Aids;
 pub use bench::{Bench, BenchStep, MOST as BENCH_MOST};
 pub use flash::{FlashPage, Phase, ProbeStep};
+/// A camera in a place of the page that is shown.
+pub use lattice_engine::Seat as Tile;
+pub use lattice_engine::{FeedKey, reason, short_words};
 pub use ledger::{LANE_SPANS, LedgerPage, LedgerStep, Only};
 pub use painting::Painting;
 pub use picker::{Pick, PickKind, Picker};
 pub use placing::EditStep;
 pub use roster::{Entry, GroupBy, RosterLine, RosterOrder, SortBy};
-pub use site::{CameraDef, FeedKey, Site, StreamDef, Tile};
 pub use stream::{StreamPage, StreamStep};
-pub use streams::{reason, short_words};
 
-use streams::host_of;
-
-use crate::desk::{Desk, Errand, Page};
-use crate::keep::Past;
-use crate::keymap::{Action, Context, DeskStep, WallStep, action};
+use crate::desk::{Desk, Page};
+use crate::keymap::{Action, Context, action};
 use crate::theme::Tone;
-use crate::view::{desk_list, regions};
-use lattice_core::meter::{Dropout, Figures, FlashStep, History, Sample};
-use lattice_core::{Cause, Mono, Role, Verdict, Wall};
+use crate::view::regions;
+use lattice_core::meter::{Dropout, Figures};
+use lattice_core::thresholds::Thresholds;
+use lattice_core::{Mono, Role, Wall};
+use lattice_engine::jobs::Errand;
+use lattice_engine::{
+    Beginning, CameraId, Cameras, Command, Known, Planned, RecordState, SharedHistory, Snapshot, StreamFacts, ViewerId,
+};
 use lattice_media::{DamageChoice, TilePicture};
 use lattice_net::Origin;
-use lattice_store::Order;
-use lattice_store::{Missing, Reading, StreamName};
 use lattices::Lattices;
 use mouse::Dragged;
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
-use ratatui::layout::{Position, Rect};
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyEventKind};
+use ratatui::layout::Rect;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
-use streams::Streams;
 use tour::RunningTour;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler as _;
@@ -87,9 +85,6 @@ pub struct Notice {
     pub by_itself: bool,
 }
 
-/// Readings that wait to be kept, at most.
-const UNKEPT: usize = 20_000;
-
 /// Faults of the demo: what is shown and what is ordered.
 pub const FAULTS: [(&str, &str); 9] = [
     ("cut the session for 4 s", "cut 4"),
@@ -104,52 +99,52 @@ pub const FAULTS: [(&str, &str); 9] = [
 ];
 
 /// What is to be done outside.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, PartialEq)]
 pub enum Effect {
-    /// A camera is there, or is another one now, at this place of the site.
-    Define(usize),
-    /// Work for the desk.
-    Errand(Errand),
-    /// Write a report of this time back to a file.
-    Report(String, Duration),
-    /// Write charts to a file: title, pages.
-    Charts(String, Vec<lattice_report::Page>),
-    /// Open a stream.
-    Open(FeedKey),
-    /// Close a stream.
-    Close(FeedKey),
-    /// Try a stream again now.
-    Retry(FeedKey),
-    /// Look what other screens show.
-    AskScreens,
-    /// Send something to another screen.
-    Send(String, Order),
-    /// A step of the flash probe of a stream.
-    Flash(FeedKey, FlashStep),
-    /// Keep the picture of a stream.
-    Still(FeedKey),
-    /// Keep the pictures of the wall.
-    Sheet,
-    /// Treat damaged pictures so.
-    Damage(DamageChoice),
-    /// Order a fault from a stand-in camera.
-    Fault(usize, &'static str),
+    /// Something for the engine.
+    Tell(Command),
+    /// Order a fault from the stand-in camera of this name.
+    Fault(String, &'static str),
     /// Leave.
     Quit,
+    /// What the engine would open.
+    #[cfg(test)]
+    Open(FeedKey),
+    /// What the engine would close.
+    #[cfg(test)]
+    Close(FeedKey),
+}
+
+impl From<Errand> for Effect {
+    fn from(errand: Errand) -> Self {
+        Self::Tell(Command::Errand(errand))
+    }
 }
 
 /// How long a line of news stays.
 const NOTICE_STAYS: Duration = Duration::from_secs(12);
 /// How long news that come by themselves wait behind an answer to the operator.
 const ANSWER_STAYS: Duration = Duration::from_secs(4);
-/// Two clicks within this time are one double click.
-const DOUBLE_CLICK: Duration = Duration::from_millis(400);
 
 /// All state of the wall.
 #[allow(clippy::struct_excessive_bools, reason = "independent properties, not one state")]
 pub struct App {
-    /// What is shown.
-    pub site: Site,
+    /// The name of what is shown.
+    pub name: String,
+    /// The cameras.
+    pub cameras: Arc<Cameras>,
+    /// Which screen of the engine this is.
+    pub viewer: ViewerId,
+    /// Streams that are open.
+    pub open: Arc<BTreeSet<FeedKey>>,
+    /// What stands in each place, as the engine has it.
+    seats: Vec<Tile>,
+    /// The newest plan, and what it is made from.
+    pub plan: Arc<Planned>,
+    /// What is known of streams, for planning.
+    pub facts: Arc<HashMap<FeedKey, StreamFacts>>,
+    /// Commands that wait for the end of the step.
+    orders: Vec<Command>,
     /// Whether the cameras are stand-ins that take faults.
     pub demo: bool,
     /// What fills the screen.
@@ -158,8 +153,6 @@ pub struct App {
     pub desk: Desk,
     /// The lattices.
     pub lattices: Lattices,
-    /// Which streams are open, and the plan for them.
-    pub streams: Streams,
     /// The tiles of the page that is shown, but for empty ones.
     pub tiles: Vec<Tile>,
     /// The selected place of the page.
@@ -171,9 +164,9 @@ pub struct App {
     /// When the operator did something last.
     worked: Option<Mono>,
     /// Places that cameras in trouble took while the tour runs.
-    pub fronted: BTreeMap<usize, usize>,
+    pub fronted: BTreeMap<usize, CameraId>,
     /// Cameras in trouble that the operator sent away from the front.
-    given_back: BTreeSet<usize>,
+    given_back: BTreeSet<CameraId>,
     /// A list in front of the wall.
     pub picker: Option<Picker>,
     /// The screen of the site that this is.
@@ -183,7 +176,7 @@ pub struct App {
     /// Streams side by side.
     pub bench: Bench,
     /// Receive buffers that were set here, of streams that belong to no site.
-    pub buffers: HashMap<FeedKey, Duration>,
+    pub buffers: Arc<HashMap<FeedKey, Duration>>,
     /// One stream on the whole screen.
     pub stream_page: StreamPage,
     /// The flash probe.
@@ -195,13 +188,11 @@ pub struct App {
     /// How pictures are painted.
     pub painting: Painting,
     /// What the figures were.
-    pub history: HashMap<FeedKey, History>,
-    /// What the figures were before this run.
-    pub past: HashMap<StreamName, Past>,
-    /// Readings and times without pictures that are to be kept.
-    pub unkept: (Vec<Reading>, Vec<Missing>),
-    /// How large the record on disk is, in bytes; 0 where nothing is kept.
-    pub record_size: u64,
+    pub history: Arc<HashMap<FeedKey, SharedHistory>>,
+    /// What is known of devices.
+    pub known: Arc<Known>,
+    /// How the record stands.
+    pub record: RecordState,
     /// There is neither header nor footer: a small window, or pictures only.
     pub bare: bool,
     /// The selected tile fills the wall.
@@ -209,7 +200,7 @@ pub struct App {
     /// What stands in front.
     pub overlay: Overlay,
     /// The newest figures.
-    pub figures: HashMap<FeedKey, Arc<Figures>>,
+    pub figures: Arc<HashMap<FeedKey, Arc<Figures>>>,
     /// The newest pictures.
     pub pictures: HashMap<FeedKey, Arc<TilePicture>>,
     /// Streams of whose pictures the terminal has not taken the whole yet.
@@ -238,20 +229,27 @@ pub struct App {
     /// Leaving was asked for while something is not saved.
     warned: bool,
     dropouts_seen: HashMap<FeedKey, u64>,
+    /// The engine that tests hold it against.
+    #[cfg(test)]
+    pub rig: tests::rig::Rig,
 }
 
 impl App {
-    /// A wall with a tile for each camera, and what must be opened for it.
-    pub fn new(site: Site, demo: bool, area: Rect, cell_aspect: f64) -> (Self, Vec<Effect>) {
-        let mut lattices = Lattices::default();
-        lattices.set_cameras(site.cameras.iter().filter(|camera| !camera.streams.is_empty()).map(|camera| camera.name.clone()));
-        let mut app = Self {
-            page: if site.cameras.is_empty() { Page::Welcome } else { Page::Wall },
+    /// A wall without cameras yet.
+    pub fn new(name: String, demo: bool, area: Rect, cell_aspect: f64) -> Self {
+        Self {
+            page: Page::Wall,
             desk: Desk::default(),
-            site,
+            name,
+            cameras: Arc::default(),
+            viewer: ViewerId(0),
+            open: Arc::default(),
+            seats: Vec::new(),
+            plan: Arc::default(),
+            facts: Arc::default(),
+            orders: Vec::new(),
             demo,
-            lattices,
-            streams: Streams::default(),
+            lattices: Lattices::default(),
             tiles: Vec::new(),
             selected: 0,
             lifted: None,
@@ -263,20 +261,19 @@ impl App {
             screen: None,
             other_screens: BTreeMap::new(),
             bench: Bench::default(),
-            buffers: HashMap::new(),
+            buffers: Arc::default(),
             stream_page: StreamPage::default(),
             flash: FlashPage::default(),
             log: LedgerPage::default(),
             aids: Aids::default(),
             painting: Painting::default(),
-            history: HashMap::new(),
-            past: HashMap::new(),
-            unkept: Default::default(),
-            record_size: 0,
+            history: Arc::default(),
+            known: Arc::default(),
+            record: RecordState::default(),
             bare: false,
             enlarged: false,
             overlay: Overlay::None,
-            figures: HashMap::new(),
+            figures: Arc::default(),
             pictures: HashMap::new(),
             unfinished: BTreeSet::new(),
             notice: None,
@@ -292,9 +289,35 @@ impl App {
             first_held: None,
             warned: false,
             dropouts_seen: HashMap::new(),
-        };
-        let effects = app.settle();
-        (app, effects)
+            #[cfg(test)]
+            rig: tests::rig::Rig::default(),
+        }
+    }
+
+    /// The engine's first state, and what is known since it began.
+    pub fn begin(&mut self, snapshot: &Snapshot, beginning: &Beginning) {
+        self.desk.faults.clone_from(&beginning.faults);
+        self.desk.ranges.clone_from(&beginning.ranges);
+        self.on_snapshot(snapshot);
+        if let Some(remark) = &beginning.remark {
+            self.say(Tone::Alarm, remark.clone());
+        }
+    }
+
+    /// The line at the foot of what is put on paper.
+    pub fn foot_on_paper(&self) -> String {
+        format!("{}, made with Amber Lattice at {}", self.name, self.clock)
+    }
+
+    /// Tells the engine something, at the end of the step.
+    fn tell(&mut self, command: Command) {
+        self.orders.push(command);
+    }
+
+    /// What a step comes to, with what it told the engine first.
+    fn with_orders(&mut self, effects: Vec<Effect>) -> Vec<Effect> {
+        let orders = std::mem::take(&mut self.orders);
+        orders.into_iter().map(Effect::Tell).chain(effects).collect()
     }
 
     /// Where keys apply now.
@@ -334,12 +357,17 @@ impl App {
     }
 
     /// Name of a camera.
-    pub fn camera_name(&self, camera: usize) -> &str {
-        self.site.cameras.get(camera).map_or("", |camera| camera.name.as_str())
+    pub fn camera_name(&self, camera: CameraId) -> &str {
+        self.cameras.name(camera)
     }
 
     /// A key was pressed.
     pub fn on_key(&mut self, event: KeyEvent) -> Vec<Effect> {
+        let effects = self.key(event);
+        self.with_orders(effects)
+    }
+
+    fn key(&mut self, event: KeyEvent) -> Vec<Effect> {
         if event.kind == KeyEventKind::Release {
             return Vec::new();
         }
@@ -387,114 +415,33 @@ impl App {
         Vec::new()
     }
 
-    /// The mouse did something.
-    pub fn on_mouse(&mut self, event: MouseEvent) -> Vec<Effect> {
-        let at = Position::new(event.column, event.row);
-        if !matches!(event.kind, MouseEventKind::Moved) {
-            self.works();
-        }
-        match event.kind {
-            MouseEventKind::Up(MouseButton::Left) => return self.drop_at(at),
-            MouseEventKind::Drag(MouseButton::Left) => {
-                self.drag_off_the_roster();
-                return Vec::new();
-            }
-            _ => {}
-        }
-        let wheel = match event.kind {
-            MouseEventKind::ScrollDown => 1,
-            MouseEventKind::ScrollUp => -1,
-            MouseEventKind::Down(MouseButton::Left) => 0,
-            _ => return Vec::new(),
-        };
-        match (self.context(), wheel) {
-            (Context::Help, 1 | -1) => self.act(Action::Scroll(3 * wheel)),
-            (Context::Roster | Context::Find | Context::Check | Context::Device | Context::Listen, 1 | -1) => {
-                self.act(Action::Desk(DeskStep::Row(wheel)))
-            }
-            (Context::Roster | Context::Find | Context::Check | Context::Device | Context::Listen, _) => self.click_list(at),
-            (Context::Bench, 0) => {
-                let panes = crate::view::panes(self, regions(self).body);
-                let clicked = panes.iter().position(|(_, picture, below)| picture.contains(at) || below.contains(at));
-                self.bench.selected = clicked.unwrap_or(self.bench.selected);
-                Vec::new()
-            }
-            (Context::Ledger, 1 | -1) => self.act(Action::Ledger(LedgerStep::Row(wheel))),
-            (Context::Ledger, _) => self.click_list(at),
-            (Context::Stream, 1 | -1) => self.act(Action::Stream(StreamStep::Cursor(2 * wheel))),
-            (Context::Bench, _) => self.act(Action::Bench(BenchStep::Charts(wheel))),
-            (Context::Wall | Context::Edit, 0) => self.click_tile(at),
-            (Context::Pick, 0) => self.click_pick(at),
-            (Context::Pick, _) => {
-                self.pick_row(wheel);
-                Vec::new()
-            }
-            (Context::Layouts, 0) => self.click_layout(at),
-            (Context::Wall, _) => self.act(Action::Wall(WallStep::Page(wheel))),
-            _ => Vec::new(),
-        }
-    }
-
-    /// Whether a click on this tile or row follows one that was just made.
-    pub(super) fn is_double_click(&mut self, on: usize) -> bool {
-        let double = self.clicked.is_some_and(|(last, when)| last == on && self.now.since(when) < DOUBLE_CLICK);
-        self.clicked = if double { None } else { Some((on, self.now)) };
-        double
-    }
-
-    /// A row is selected by a click, a double click does what is meant for it; a column's title sorts.
-    fn click_list(&mut self, at: Position) -> Vec<Effect> {
-        let Some(list) = desk_list(self) else { return Vec::new() };
-        if let Some(title) = list.title_at(at) {
-            self.sort_by_title(title);
-            return Vec::new();
-        }
-        let Some(row) = list.row_at(at) else { return Vec::new() };
-        if !self.select_row(row) {
-            return Vec::new();
-        }
-        if self.page == Page::Roster {
-            self.dragged = self.roster_selected().map(|camera| Dragged::Camera(camera.name.clone()));
-        }
-        match (self.is_double_click(row), self.page) {
-            (true, Page::Ledger) => self.act(Action::Ledger(LedgerStep::Show)),
-            (true, Page::Roster | Page::Listen) => self.act(Action::Desk(DeskStep::Show)),
-            (true, Page::Find) => {
-                self.desk.tick();
-                Vec::new()
-            }
-            _ => Vec::new(),
-        }
-    }
-
     /// Does what a key means.
     pub fn act(&mut self, action: Action) -> Vec<Effect> {
         let before = (self.enlarged, self.selected);
-        let mut effects = self.carry(action);
+        let effects = self.carry(action);
         self.warned &= matches!(action, Action::Quit);
         if before.0 != self.enlarged || (self.enlarged && before.1 != self.selected) {
             self.same_tiles_since = self.now;
             if let Some(camera) = self.selected_tile().map(|tile| tile.camera).filter(|_| self.enlarged) {
-                self.plan_anew(camera);
+                self.tell(Command::PlanAnew(camera));
             }
         }
-        effects.extend(self.settle());
+        self.seat();
         effects
     }
 
     fn carry(&mut self, action: Action) -> Vec<Effect> {
         match action {
-            Action::Move(columns, rows) => match &mut self.overlay {
-                Overlay::Layouts(at) => {
-                    let last = i32::from(regions::layout_columns(self.area)) * rows + columns;
-                    *at = at.saturating_add_signed(last as isize);
-                    let count = self.layouts().len();
-                    if let Overlay::Layouts(at) = &mut self.overlay {
-                        *at = (*at).min(count.saturating_sub(1));
+            Action::Move(columns, rows) => {
+                let count = self.layouts().len();
+                match &mut self.overlay {
+                    Overlay::Layouts(at) => {
+                        let step = i32::from(regions::layout_columns(self.area)) * rows + columns;
+                        *at = at.saturating_add_signed(step as isize).min(count.saturating_sub(1));
                     }
+                    _ => self.move_selection(columns, rows),
                 }
-                _ => self.move_selection(columns, rows),
-            },
+            }
             Action::Step(step) => self.step_selection(step),
             Action::Enlarge => {
                 if self.selected_tile().is_some() {
@@ -512,7 +459,7 @@ impl App {
                 if charts.is_none() {
                     self.say(Tone::Text, "there is no chart here yet".into());
                 }
-                return charts.map(|(title, pages)| Effect::Charts(title, pages)).into_iter().collect();
+                return charts.map(|(title, drawing)| Effect::Tell(Command::Charts(title, drawing))).into_iter().collect();
             }
             Action::Ledger(step) => self.ledger_step(step),
             Action::Stream(step) => self.stream_step(step),
@@ -522,23 +469,9 @@ impl App {
             Action::Back if self.picker.is_some() => self.picker = None,
             Action::Back if self.overlay == Overlay::None && self.page == Page::Flash => return self.leave_flash(),
             Action::Back if self.overlay == Overlay::None && self.page != Page::Wall => self.step_back(),
-            Action::Back => {
-                if self.overlay == Overlay::None && !self.enlarged && self.lifted.is_none() {
-                    self.end_tour();
-                }
-                if self.overlay == Overlay::None {
-                    (self.enlarged, self.lifted) = (false, None);
-                }
-                self.overlay = Overlay::None;
-            }
+            Action::Back => self.back_on_the_wall(),
             Action::SwitchStream => return self.next_hold(),
-            Action::Retry => {
-                let keys = self.selected_tile().map(|tile| (tile.camera, tile.key(), tile.next_key()));
-                if let Some((camera, ..)) = keys {
-                    self.unbar(camera);
-                }
-                return keys.into_iter().flat_map(|(_, key, next)| [Some(key), next]).flatten().map(Effect::Retry).collect();
-            }
+            Action::Retry => return self.retry(),
             Action::DamageChoice => return self.change_damage_choice(),
             Action::Faults if self.demo => self.overlay = Overlay::Faults,
             Action::Faults => self.say(Tone::Text, "faults can be ordered from the stand-in cameras of the demo only".into()),
@@ -547,7 +480,7 @@ impl App {
                 let order = FAULTS.get(number).zip(self.selected_tile().copied());
                 if let Some(((text, order), tile)) = order {
                     self.say(Tone::Text, format!("ordered for {}: {text}", self.name(&tile)));
-                    return vec![Effect::Fault(tile.camera, order)];
+                    return vec![Effect::Fault(self.name(&tile).to_owned(), order)];
                 }
             }
             Action::Help => self.overlay = Overlay::Help(0),
@@ -563,6 +496,25 @@ impl App {
             Action::Quit => return vec![Effect::Quit],
         }
         Vec::new()
+    }
+
+    fn back_on_the_wall(&mut self) {
+        if self.overlay == Overlay::None {
+            if !self.enlarged && self.lifted.is_none() {
+                self.end_tour();
+            }
+            (self.enlarged, self.lifted) = (false, None);
+        }
+        self.overlay = Overlay::None;
+    }
+
+    /// The selected camera is tried again, whatever barred it; also the stream that it is about to change to.
+    fn retry(&mut self) -> Vec<Effect> {
+        let Some((camera, key, next)) = self.selected_tile().map(|tile| (tile.camera, tile.key(), tile.next_key())) else {
+            return Vec::new();
+        };
+        self.tell(Command::Unbar(camera));
+        [Some(key), next].into_iter().flatten().map(|key| Effect::Tell(Command::Retry(key))).collect()
     }
 
     /// What is selected in front of the wall is taken.
@@ -593,6 +545,12 @@ impl App {
         Vec::new()
     }
 
+    /// From where on the figures of a stream are a strain, at its rate.
+    pub fn thresholds(&self, key: FeedKey) -> Thresholds {
+        let declared = self.figures.get(&key).and_then(|figures| figures.declared);
+        self.desk.site.thresholds_of(self.camera_name(key.camera), key.role).at_rate(declared)
+    }
+
     /// Tells something at the foot.
     pub fn say(&mut self, tone: Tone, text: String) {
         self.notice = Some(Notice { text, tone, at: self.now, by_itself: false });
@@ -605,7 +563,7 @@ impl App {
         };
         self.damage = choice;
         self.say(Tone::Text, text.into());
-        vec![Effect::Damage(choice)]
+        vec![Effect::Tell(Command::Damage(choice))]
     }
 
     /// The nearest place in this direction.
@@ -639,79 +597,50 @@ impl App {
     /// The only stream of a camera: where that shows stills, its device is asked for a live one.
     fn only_stream(&mut self, tile: &Tile) -> Vec<Effect> {
         let name = self.name(tile).to_owned();
-        if self.desk.available && matches!(self.site.origin(tile.key()), Some(Origin::Pictures { .. })) {
+        if self.desk.available && matches!(self.cameras.origin(tile.key()), Some(Origin::Pictures { .. })) {
             self.say(Tone::Text, format!("asking the device of {name} for a live stream ..."));
-            return vec![Effect::Errand(Errand::Live(name))];
+            return vec![Errand::Live(name).into()];
         }
         self.say(Tone::Text, format!("{name} has no other stream here: only its {} is known", tile.role.word()));
         Vec::new()
     }
 
-    /// Newest figures and pictures came in.
-    pub fn on_news(
-        &mut self,
-        figures: HashMap<FeedKey, Arc<Figures>>,
-        pictures: HashMap<FeedKey, Arc<TilePicture>>,
-    ) -> Vec<Effect> {
-        self.figures = figures;
-        self.pictures = pictures;
-        self.remember();
-        self.enter_events();
+    /// The engine's newest state.
+    pub fn on_snapshot(&mut self, snapshot: &Snapshot) {
+        if !Arc::ptr_eq(&self.desk.site, &snapshot.site) {
+            self.desk.site = snapshot.site.clone();
+            self.lattices.on_saved(&self.desk.site.lattices);
+        }
+        if !Arc::ptr_eq(&self.cameras, &snapshot.cameras) {
+            self.cameras = snapshot.cameras.clone();
+            self.lattices.set_cameras(self.cameras.names().map(str::to_owned));
+        }
+        self.open = snapshot.open.clone();
+        self.figures = snapshot.figures.clone();
+        self.history = snapshot.histories.clone();
+        self.plan = snapshot.plan.clone();
+        self.facts = snapshot.facts.clone();
+        self.buffers = snapshot.buffers.clone();
+        self.known = snapshot.known.clone();
+        self.record = snapshot.record.clone();
+        self.log.ledger = snapshot.ledger.clone();
+        self.desk.own_addresses = snapshot.own_addresses.clone();
+        self.seats = snapshot.seats.get(&self.viewer).cloned().unwrap_or_default();
+        self.seat();
         self.align();
         self.tell_dropouts();
-        // Every one of them, not only the first.
-        let ended = (0..self.tiles.len()).filter(|index| self.finish_switch(*index)).count();
-        let turned = self.tour_goes_on();
+    }
+
+    /// Time goes on: tours turn, the flash probe goes on; what is to be done outside.
+    pub fn goes_on(&mut self) -> Vec<Effect> {
+        if self.tour_goes_on() {
+            self.seat();
+        }
         let mut effects = self.flash_goes_on();
-        effects.extend(if ended > 0 || turned { self.settle() } else { self.plan_now_and_then() });
-        effects
-    }
-
-    /// A switch ends with the new stream's first picture, or with its failure; whether it did.
-    fn finish_switch(&mut self, index: usize) -> bool {
-        let Some(tile) = self.tiles.get(index).copied() else { return false };
-        let Some((next, figures)) = tile.next_key().and_then(|next| Some((next, self.figures.get(&next)?))) else { return false };
-        if self.pictures.contains_key(&next) && (!self.is_on_trial(next) || self.trial_is_passed(figures)) {
-            self.tiles[index] = Tile { role: next.role, switching: None, ..tile };
-            return true;
+        if self.page == Page::Device {
+            effects.extend(self.probe());
         }
-        let failed = matches!(figures.verdict, Verdict::Lost | Verdict::Locked)
-            || (figures.verdict == Verdict::Stalled && figures.cause == Some(Cause::UnknownCodec));
-        if !failed {
-            return false;
-        }
-        let why = figures.text.clone().or(figures.cause.map(|cause| cause.to_string())).unwrap_or_default();
-        let text = format!("{}: staying on {}, {} failed: {why}", self.name(&tile), tile.role.word(), next.role.word());
-        self.tiles[index].switching = None;
-        self.bar_failed(next);
-        self.say(Tone::Alarm, text);
-        true
-    }
-
-    /// Keeps what the figures were, once a second.
-    fn remember(&mut self) {
-        for (key, figures) in &self.figures {
-            let of = StreamName {
-                camera: self.site.cameras.get(key.camera).map_or_else(String::new, |camera| camera.name.clone()),
-                stream: key.role.word().to_owned(),
-            };
-            let history = self.history.entry(*key).or_insert_with(|| {
-                let mut history = History::default();
-                for (span, readings) in self.past.remove(&of).unwrap_or_default() {
-                    let age = |at: Wall| self.utc.micros_since(at) as f64 / 1e6;
-                    history.restore(self.now, span, readings.into_iter().map(|(at, sample)| (age(at), sample)));
-                }
-                history
-            });
-            if history.is_due(self.now) {
-                let sample = Sample::of(figures);
-                history.push(self.now, sample);
-                // A stream that stands on the bench a second time is no second stream.
-                if key.by.is_none() && self.unkept.0.len() < UNKEPT {
-                    self.unkept.0.push(Reading { of, at: self.utc, sample });
-                }
-            }
-        }
+        self.with_orders(effects)
     }
 
     fn tell_dropouts(&mut self) {

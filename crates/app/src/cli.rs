@@ -51,6 +51,9 @@ pub enum Command {
     Open(OpenOptions),
     /// One to three cameras of the site in a small window, for the corner of a desktop (from 24x8 cells)
     Corner(CornerOptions),
+    /// The site without a screen: receives, measures, and keeps its record, until it is told to end
+    #[command(after_help = SERVE_HELP)]
+    Serve(ServeOptions),
     /// The saved lattices of the site: list them, write one to a file, take some from a file
     #[command(after_help = LATTICE_HELP)]
     Lattice {
@@ -106,6 +109,28 @@ pub enum Command {
 const OPEN_HELP: &str = "Examples:
   amber-lattice open rtsp://192.0.2.10/stream
   amber-lattice open \"Slipway north\" --full";
+
+const SERVE_HELP: &str =
+    "Ends with SIGTERM, SIGINT or SIGHUP, and writes the record out before. A wall of the same site beside it shows what
+it keeps and says so; whichever of the two ends first, the other one goes on keeping.
+Exit status: 0 ended; 2 the site, the address or a file cannot be used.
+
+Example:
+  amber-lattice serve --metrics 9464";
+
+/// Options of `serve`.
+#[derive(Debug, Clone, Args)]
+pub struct ServeOptions {
+    /// How to receive
+    #[arg(long, value_enum, default_value_t)]
+    pub transport: TransportArg,
+    /// Serve the figures as `OpenMetrics` text at this address, under /metrics; a port alone is on this machine's loopback
+    #[arg(long, value_name = "ADDRESS", value_parser = metrics_address)]
+    pub metrics: Option<std::net::SocketAddr>,
+    /// Append every entry of the ledger to a file as it begins, changes and ends, a JSON object a line
+    #[arg(long, value_name = "FILE")]
+    pub ledger_lines: Option<PathBuf>,
+}
 
 /// What is done with lattices.
 #[derive(Debug, Subcommand)]
@@ -335,6 +360,15 @@ pub enum StillForm {
     Png,
     /// JPEG, smaller
     Jpeg,
+}
+
+impl From<StillForm> for lattice_engine::jobs::StillForm {
+    fn from(form: StillForm) -> Self {
+        match form {
+            StillForm::Png => Self::Png,
+            StillForm::Jpeg => Self::Jpeg,
+        }
+    }
 }
 
 /// Options of every wall.

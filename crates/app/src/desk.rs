@@ -6,22 +6,18 @@ mod channels;
 pub use channels::{Channel, ChannelChoice};
 
 use crate::app::RosterOrder;
-use crate::check::Subject;
-use crate::device_page::{DeviceFacts, DevicePage, PasswordForm};
+use crate::device_page::{DevicePage, PasswordForm};
 use crate::keymap::Context;
 use lattice_core::check::Ladder;
-use lattice_core::clock::Told;
-use lattice_core::find::{Change, Exposure, Findings, FirmwareFault, FoundDevice};
-use lattice_core::lattice::Lattice;
-use lattice_core::onvif::Encoder;
+use lattice_core::find::{Change, Findings, FirmwareFault, FoundDevice};
 use lattice_core::target::{Newcomer, Row, Target, understand_list};
-use lattice_core::{Credentials, Secret, SourceUrl};
+use lattice_core::{Credentials, Secret};
+use lattice_engine::jobs::{DeviceFacts, Errand, Taken};
 use lattice_net::find::FindProgress;
-use lattice_store::site::CertificateTrust;
-use lattice_store::{Camera, Role, Site};
-use std::collections::{BTreeMap, BTreeSet};
+use lattice_store::{Camera, Site};
+use std::collections::BTreeSet;
 use std::net::IpAddr;
-use std::time::Duration;
+use std::sync::Arc;
 use tui_input::Input;
 
 /// What fills the screen.
@@ -124,78 +120,6 @@ pub struct CertificateForm {
     pub why: String,
 }
 
-/// What a target that was to be taken in came to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Taken {
-    /// The target, as shown.
-    pub shown: String,
-    /// The names it got, or why it was not taken in.
-    pub result: Result<Vec<String>, String>,
-    /// What should be known of it all the same.
-    pub note: Option<String>,
-    /// A sign-in would help.
-    pub locked: bool,
-}
-
-/// What is to be done outside.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Errand {
-    /// Search the network: these ranges as typed, or what is proposed.
-    Search(String),
-    /// End the search.
-    EndSearch,
-    /// Take these in, with the sign-in that each has.
-    Take(Vec<Newcomer>),
-    /// Read a list from this file into the line for adding.
-    ReadList(String),
-    /// Take in a recorder with these channels; not at all for none.
-    Channels(Newcomer, BTreeSet<u32>),
-    /// Keep a sign-in for cameras of the site.
-    SignIn(Vec<String>, Credentials),
-    /// Check cameras of the site, by name; all for an empty list.
-    Check(Vec<String>),
-    /// Give a camera, and what hangs under it, another address.
-    Readdress(String, String),
-    /// Give a camera another name.
-    Rename(String, String),
-    /// Put a camera into a group; none for an empty name.
-    Regroup(String, String),
-    /// Switch a camera off or on.
-    Toggle(String),
-    /// Take a camera out of the site.
-    Remove(String),
-    /// Undo the last removal.
-    Undo,
-    /// Keep the receive buffer of a camera's stream; that of its place for `None`.
-    Buffer(String, Role, Option<Duration>),
-    /// Write a lattice to a file of its own.
-    ExportLattice(Box<Lattice>, String),
-    /// Take the lattices of a file in.
-    ImportLattices(String),
-    /// Keep these lattices, and no others, in the site file.
-    SaveLattices(Vec<Lattice>),
-    /// Ask the device of a camera what it is and offers.
-    AskDevice(String),
-    /// Set the clock of a camera's device to this machine's.
-    SetClock(String),
-    /// Switch a camera's device between DHCP and the address that it has.
-    SwitchDhcp(String, bool),
-    /// Set an encoder of a camera's device.
-    SetEncoder(String, Box<Encoder>),
-    /// Keep the key of a camera's encrypted streams.
-    Key(String, Secret<String>),
-    /// Judge a camera's certificate so.
-    Trust(String, CertificateTrust),
-    /// Ask the device of a camera that shows stills for its streams.
-    Live(String),
-    /// Make a stream of a camera's device its main, sub or third.
-    Assign(String, SourceUrl, Role),
-    /// Measure streams of a camera for a moment.
-    Probe(String, Vec<SourceUrl>),
-    /// Give the devices of cameras this password: their first, or another.
-    SetPassword(Vec<String>, Credentials, bool),
-}
-
 /// A reach check on the screen.
 #[derive(Debug, Clone)]
 pub struct Checked {
@@ -213,17 +137,11 @@ pub struct Desk {
     /// There is a site to put cameras into.
     pub available: bool,
     /// The site.
-    pub site: Site,
+    pub site: Arc<Site>,
     /// The selected camera of the roster, by name; the first where it is not among those shown.
     pub chosen: Option<String>,
     /// How the roster is laid out.
     pub order: RosterOrder,
-    /// What cameras' devices told of their clocks, by the camera's name.
-    pub clocks: BTreeMap<String, Told>,
-    /// Why cameras' devices lie open, by the camera's name.
-    pub exposed: BTreeMap<String, Exposure>,
-    /// When something was last received from a camera, seconds UTC, by its name.
-    pub seen: BTreeMap<String, i64>,
     /// The filter.
     pub filter: Input,
     /// What is being typed, with its text.
@@ -259,7 +177,7 @@ pub struct Desk {
     /// The selected listening port.
     pub listen_row: usize,
     /// Addresses of this machine that a sender can be given.
-    pub own_addresses: Vec<String>,
+    pub own_addresses: Arc<Vec<String>>,
     /// Firmware with known faults.
     pub faults: Vec<FirmwareFault>,
     /// The device that is looked at.
@@ -439,10 +357,10 @@ impl Desk {
     }
 
     /// A check begins, or one goes on.
-    pub fn on_check(&mut self, subject: &Subject, ladder: Ladder, done: bool) {
-        match self.checks.iter_mut().find(|checked| checked.shown == subject.shown) {
+    pub fn on_check(&mut self, shown: &str, ladder: Ladder, done: bool) {
+        match self.checks.iter_mut().find(|checked| checked.shown == shown) {
             Some(checked) => (checked.ladder, checked.done) = (ladder, done),
-            None => self.checks.push(Checked { shown: subject.shown.clone(), ladder, done }),
+            None => self.checks.push(Checked { shown: shown.to_owned(), ladder, done }),
         }
     }
 }
@@ -454,7 +372,8 @@ mod tests {
     #[test]
     fn what_is_ticked_is_taken_but_not_what_is_here_already() {
         let mut desk = Desk::default();
-        desk.site.cameras = vec![Camera { address: Some("192.0.2.2".into()), name: "Here".into(), ..Camera::default() }];
+        Arc::make_mut(&mut desk.site).cameras =
+            vec![Camera { address: Some("192.0.2.2".into()), name: "Here".into(), ..Camera::default() }];
         for n in 1..=3u8 {
             desk.findings.learn(
                 IpAddr::from([192, 0, 2, n]),

@@ -2,25 +2,13 @@
 
 use lattice_core::find::{Strength, strength};
 use lattice_core::meter::Figures;
-use lattice_core::onvif::{DeviceInformation, Encoder, EncoderLimits, NetworkInterface, User};
+use lattice_core::onvif::{Encoder, EncoderLimits};
 use lattice_core::{ClockOffset, Credentials, FrameRate, Secret};
+pub use lattice_engine::jobs::DeviceFacts;
 use lattice_net::Offered;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use tui_input::Input;
-
-/// What a device said when it was asked.
-#[derive(Debug, Clone)]
-pub struct DeviceFacts {
-    /// What it is.
-    pub information: DeviceInformation,
-    /// Its streams, each with what its encoder can be set to.
-    pub streams: Vec<(Offered, EncoderLimits)>,
-    /// Its accounts, or why they are not told.
-    pub users: Result<Vec<User>, String>,
-    /// Its network interfaces, or why they are not told.
-    pub network: Result<Vec<NetworkInterface>, String>,
-}
 
 /// A setting of an encoder that can be changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -232,7 +220,7 @@ impl DevicePage {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use lattice_core::onvif::{Profile, Range};
+    use lattice_core::onvif::{DeviceInformation, Profile, Range};
 
     fn page() -> DevicePage {
         let mut encoder = Encoder::default();

@@ -1,22 +1,13 @@
 //! Logs go to a file, never to the screen.
 
-use anyhow::Context as _;
-use etcetera::{BaseStrategy as _, choose_base_strategy};
-use std::path::PathBuf;
+use lattice_engine::places;
 use tracing_appender::non_blocking::WorkerGuard;
 use tracing_appender::rolling::{RollingFileAppender, Rotation};
-
-/// The folder of the program's state.
-pub fn state_folder() -> anyhow::Result<PathBuf> {
-    let strategy = choose_base_strategy().context("no home folder")?;
-    let base = strategy.state_dir().unwrap_or_else(|| strategy.data_dir());
-    Ok(base.join("amber-lattice"))
-}
 
 /// Starts logging to a file a day, a week of them; the guard writes the rest out when dropped. A
 /// folder that cannot be written is no reason not to run.
 pub fn start(name: &str) -> Option<WorkerGuard> {
-    let folder = state_folder().ok()?;
+    let folder = places::state().ok()?;
     std::fs::create_dir_all(&folder).ok()?;
     let appender = RollingFileAppender::builder()
         .rotation(Rotation::DAILY)
@@ -44,7 +35,7 @@ impl Drop for QuietStderr {
 /// Codecs print to standard error, which would stand in the pictures: it goes to a file until what this gives is dropped.
 pub fn quiet_stderr() -> Option<QuietStderr> {
     let kept = rustix::io::dup(rustix::stdio::stderr()).ok()?;
-    let path = state_folder().ok()?.join("stderr.log");
+    let path = places::state().ok()?.join("stderr.log");
     let file = std::fs::File::create(path).or_else(|_| std::fs::OpenOptions::new().write(true).open("/dev/null")).ok()?;
     rustix::stdio::dup2_stderr(&file).ok()?;
     Some(QuietStderr(kept))

@@ -1,36 +1,16 @@
 //! Amber Lattice: a wall of live camera streams in the terminal, each one measured.
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
-mod add;
 mod app;
-mod check;
 mod cli;
-mod demo;
+mod commands;
 mod desk;
 mod device_page;
-mod doctor;
-mod engine;
-mod entries;
-mod errands;
-mod find;
-mod intake;
-mod keep;
-mod kept;
+mod front;
 mod keymap;
-mod lattice;
-mod launcher;
-mod listen;
 mod logging;
-mod measure;
-mod outward;
-mod places;
 mod private_args;
-mod report;
-mod roster;
 mod run;
-mod standin;
-mod stills;
-mod survey;
 mod theme;
 mod view;
 
@@ -46,13 +26,22 @@ fn main() -> ExitCode {
             return ExitCode::from(2);
         }
     };
-    let cli = match Cli::try_parse_from(args) {
+    let cli = match Cli::try_parse_from(&args) {
         Ok(cli) => cli,
         Err(error) => {
             let _ = error.print();
             return ExitCode::from(if error.use_stderr() { 2 } else { 0 });
         }
     };
+    let shows = matches!(cli.command, None | Some(Command::Wall(_) | Command::Demo(_) | Command::Open(_) | Command::Corner(_)));
+    match if shows { front::become_front(&args) } else { Ok(None) } {
+        Ok(None) => {}
+        Ok(Some(code)) => return code,
+        Err(error) => {
+            eprintln!("amber-lattice: {error:#}");
+            return ExitCode::from(2);
+        }
+    }
     match dispatch(cli) {
         Ok(code) => code,
         // Whoever read the output has enough of it, as `head` has.
@@ -72,22 +61,23 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
     let site = cli.site.as_deref();
     let command = cli.command.unwrap_or_else(|| Command::Wall(WallOptions::default()));
     match command {
-        Command::Wall(options) => run::site(&options, site),
-        Command::Demo(options) => demo::run(&options),
-        Command::Open(options) => run::open(&options, site),
-        Command::Corner(options) => run::corner(&options, site),
-        Command::Lattice { command } => lattice::run(&command, site),
-        Command::Launcher { name, corner } => launcher::run(&name, corner, site),
-        Command::Measure(options) => measure::run(&options),
-        Command::Report(options) => report::run(&options, site),
-        Command::Doctor(options) => doctor::run(&options),
-        Command::Ledger(options) => entries::run(&options, site),
-        Command::Find(options) => find::run(&options, site),
-        Command::Check(options) => check::run(&options, site),
-        Command::Add(options) => add::run(&options, site),
-        Command::Listen(options) => listen::run(&options),
-        Command::Roster(options) => roster::run(&options, site),
-        Command::Standin(options) => standin::run(&options),
+        Command::Wall(options) => commands::wall::site(&options, site),
+        Command::Demo(options) => commands::demo::run(&options),
+        Command::Open(options) => commands::wall::open(&options, site),
+        Command::Corner(options) => commands::wall::corner(&options, site),
+        Command::Serve(options) => commands::serve::run(&options, site),
+        Command::Lattice { command } => commands::lattice::run(&command, site),
+        Command::Launcher { name, corner } => commands::launcher::run(&name, corner, site),
+        Command::Measure(options) => commands::measure::run(&options),
+        Command::Report(options) => commands::report::run(&options, site),
+        Command::Doctor(options) => commands::doctor::run(&options),
+        Command::Ledger(options) => commands::ledger::run(&options, site),
+        Command::Find(options) => commands::find::run(&options, site),
+        Command::Check(options) => commands::check::run(&options, site),
+        Command::Add(options) => commands::add::run(&options, site),
+        Command::Listen(options) => commands::listen::run(&options),
+        Command::Roster(options) => commands::roster::run(&options, site),
+        Command::Standin(options) => commands::standin::run(&options),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "amber-lattice", &mut std::io::stdout());
             Ok(ExitCode::SUCCESS)

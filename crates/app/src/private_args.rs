@@ -33,18 +33,35 @@ pub fn take() -> anyhow::Result<Vec<String>> {
 }
 
 fn start_again(args: &[String], shown: &[String]) -> anyhow::Result<Vec<String>> {
-    let text = serde_json::to_vec(args)?;
-    anyhow::ensure!(text.len() < PIPE_ROOM, "the addresses are too long for one command");
-    // No close-on-exec: the descriptor is meant to be inherited.
-    let (read, write) = rustix::pipe::pipe().context("no pipe for the addresses")?;
-    std::fs::File::from(write).write_all(&text)?;
-    let program = std::env::current_exe().context("cannot find this program to start it without passwords in its arguments")?;
+    Err(showing(args, shown)?.exec()).context("cannot start again without passwords in the arguments")
+}
+
+/// This program again with these arguments: passwords in them go through a pipe.
+///
+/// # Errors
+/// When there is no pipe, or the program is gone.
+pub fn command(args: &[String]) -> anyhow::Result<std::process::Command> {
+    let shown: Vec<String> = args.iter().map(|arg| without_password(arg)).collect();
+    showing(args, &shown)
+}
+
+fn showing(args: &[String], shown: &[String]) -> anyhow::Result<std::process::Command> {
+    let program = std::env::current_exe().context("cannot find this program to start it again")?;
     let mut command = std::process::Command::new(program);
     if let Some(name) = shown.first() {
         command.arg0(name);
     }
-    command.args(shown.iter().skip(1)).env(VARIABLE, read.as_raw_fd().to_string());
-    Err(command.exec()).context("cannot start again without passwords in the arguments")
+    command.args(shown.iter().skip(1));
+    if args != shown {
+        let text = serde_json::to_vec(args)?;
+        anyhow::ensure!(text.len() < PIPE_ROOM, "the addresses are too long for one command");
+        // No close-on-exec: the descriptor is meant to be inherited.
+        let (read, write) = rustix::pipe::pipe().context("no pipe for the addresses")?;
+        std::fs::File::from(write).write_all(&text)?;
+        command.env(VARIABLE, read.as_raw_fd().to_string());
+        std::mem::forget(read); // it is the other one's, which reads it to its end
+    }
+    Ok(command)
 }
 
 fn received(fd: i32) -> anyhow::Result<Vec<String>> {

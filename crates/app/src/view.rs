@@ -27,7 +27,7 @@ mod tile;
 
 pub use bench::{CHARTS, panes};
 pub use desk::{port_of, sorts_by};
-use lattice_report::Page as Paper;
+use lattice_engine::Drawing;
 pub use layouts::layout_at;
 pub use picker::pick_row_at;
 pub use regions::regions;
@@ -206,7 +206,7 @@ fn too_small(area: Rect, (width, height): (u16, u16), theme: Theme, buf: &mut Bu
 }
 
 /// The charts of the page that is open, for paper: title, pages; `None` while there are none.
-pub fn on_paper(app: &App) -> Option<(String, Vec<Paper>)> {
+pub fn on_paper(app: &App) -> Option<(String, Drawing)> {
     match app.page {
         Page::Bench => (!app.bench.streams.is_empty()).then(|| bench::charts_on_paper(app)),
         Page::Ledger => Some(desk::lanes_on_paper(app)),

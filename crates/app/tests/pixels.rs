@@ -158,9 +158,7 @@ impl Terminal {
     }
 
     fn memory(&self) -> usize {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
-        let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap();
-        line.trim().trim_end_matches(" kB").parse().unwrap()
+        resident(self.child.id())
     }
 
     /// Sizes, what stands in front, layouts, enlarging, selecting, one after the other.
@@ -438,4 +436,16 @@ fn memory_stays_over_many_sizes_layouts_and_overlays() {
         std::thread::sleep(Duration::from_millis(300));
     }
     assert_eq!((kitty.leave().0, left_by(process)), (Some(0), Vec::new()));
+}
+
+/// Resident memory of a program in kB: of the process that was started, and of the one that works for it.
+fn resident(process: u32) -> usize {
+    let children = std::fs::read_to_string(format!("/proc/{process}/task/{process}/children")).unwrap_or_default();
+    let all = children.split_whitespace().map(str::to_owned).chain([process.to_string()]);
+    let of = |process: String| {
+        let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
+        let line = status.lines().find(|line| line.starts_with("VmRSS"))?.to_owned();
+        line.split_whitespace().nth(1)?.parse::<usize>().ok()
+    };
+    all.filter_map(of).sum()
 }

@@ -145,7 +145,7 @@ type Key = (String, &'static str, Mono, u64);
 type Running = (EventKind, Wall);
 
 /// All entries, the newest last.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Ledger {
     entries: Vec<Entry>,
     next: u64,
@@ -174,6 +174,16 @@ impl Ledger {
             changed.insert(entry.id);
         }
         Self { entries, next, changed, ..Self::default() }
+    }
+
+    /// A ledger as another program keeps it, oldest first: shown, not kept. A dropout that goes on is taken to have lasted
+    /// since its entry began.
+    #[must_use]
+    pub fn kept_elsewhere(mut entries: Vec<Entry>) -> Self {
+        for entry in entries.iter_mut().filter(|entry| entry.end.is_none() && entry.kind.is_dropout()) {
+            entry.down_since = Some(entry.start);
+        }
+        Self { entries, ..Self::default() }
     }
 
     /// The entries, oldest first.
@@ -244,14 +254,16 @@ impl Ledger {
         }
     }
 
-    /// Time went on: what lasts may need a hand now.
-    pub fn tick(&mut self, now: Wall) {
+    /// Time went on: what lasts may need a hand now. True where that makes a difference.
+    pub fn tick(&mut self, now: Wall) -> bool {
+        let before = self.alarms.clone();
         for entry in self.entries.iter().rev().take(LOOKED_AT).filter(|entry| entry.needs_a_hand(now)) {
             if !self.alarms.iter().any(|(id, _)| *id == entry.id) {
                 self.alarms.push((entry.id, now));
             }
         }
         self.alarms.retain(|(_, at)| now.micros_since(*at) < LOAD.as_micros() as i64);
+        self.alarms != before
     }
 
     /// Something was done about a camera: it goes to its entry that runs, or else to a new one.

@@ -15,15 +15,17 @@ mod latency;
 mod pulse;
 mod rate;
 mod recent_loss;
+mod table;
 
 pub use bitrate::Bitrate;
 pub use dropout::{Dropout, DropoutKind, DropoutMeter, MOSTLY};
 pub use figures::{Dropped, Figures, FrameCounts, Latency, LatencyBasis, Milestones, Spread};
 pub use flash::FlashStep;
-pub use history::{FIELDS, History, Sample, Span};
+pub use history::{History, Sample, Span};
 pub use hub::Meter;
 pub use keyframes::KeyframeMeter;
 pub use latency::LatencyMeter;
 pub use pulse::{Pulse, PulseCell};
 pub use rate::{EventRate, MediaRate};
 pub use recent_loss::RecentLoss;
+pub use table::{FIELDS, FIGURES, Fig, Figure, KEPT, Kept, Metric};

@@ -1,7 +1,7 @@
 //! Figures for other systems as `OpenMetrics` text (version 1.0): what a site's own monitoring reads.
 
-use crate::meter::Figures;
-use crate::{FrameRate, Verdict};
+use crate::Verdict;
+use crate::meter::{FIGURES, Figures};
 use std::fmt::Write as _;
 use std::time::Duration;
 
@@ -18,35 +18,6 @@ pub struct Measured<'a> {
     /// Its figures.
     pub figures: &'a Figures,
 }
-
-/// A family of one value a stream: name, type, unit, help, value.
-type Family = (&'static str, &'static str, &'static str, &'static str, fn(&Figures) -> Option<f64>);
-
-const FAMILIES: [Family; 17] = [
-    ("declared_frames_per_second", "gauge", "frames_per_second", "Declared frame rate", |f| {
-        f.declared.map(FrameRate::per_second)
-    }),
-    ("sent_frames_per_second", "gauge", "frames_per_second", "Frames made by the camera, by media timestamps of 5 s", |f| f.sent),
-    ("arrived_frames_per_second", "gauge", "frames_per_second", "Access units completed in 5 s", |f| f.arrived),
-    ("shown_frames_per_second", "gauge", "frames_per_second", "Pictures drawn in 5 s", |f| f.shown),
-    ("width_pixels", "gauge", "pixels", "Cropped width of the picture", |f| f.size.map(|(width, _)| f64::from(width))),
-    ("height_pixels", "gauge", "pixels", "Cropped height of the picture", |f| f.size.map(|(_, height)| f64::from(height))),
-    ("jitter_seconds", "gauge", "seconds", "RFC 3550 interarrival jitter", |f| f.jitter.map(|jitter| jitter.as_secs_f64())),
-    ("loss_ratio", "gauge", "ratio", "Share of packets lost in 10 s", |f| f.recent_loss),
-    ("payload_bits_per_second", "gauge", "bits_per_second", "Payload bitrate over 10 s", |f| f.bitrate_10s.map(|bits| bits.0)),
-    ("keyframe_interval_seconds", "gauge", "seconds", "Last keyframe interval in media time", |f| {
-        f.keyframe_interval.map(|span| span.as_secs_f64())
-    }),
-    ("packets_received", "counter", "", "Packets received", |f| Some(f.packets.received as f64)),
-    ("packets_lost", "counter", "", "Packets expected and not received", |f| Some(f.packets.lost as f64)),
-    ("units_received", "counter", "", "Access units of which anything arrived", |f| Some(f.frames.received as f64)),
-    ("units_damaged", "counter", "", "Access units with a part missing", |f| Some(f.frames.damaged as f64)),
-    ("dropouts", "counter", "", "Times without a new picture that have ended", |f| Some(f.dropout_totals.0 as f64)),
-    ("dropout_seconds", "counter", "seconds", "Their length together", |f| Some(f.dropout_totals.1.as_secs_f64())),
-    ("dropout_running_seconds", "gauge", "seconds", "Length of the dropout that runs", |f| {
-        Some(f.dropout_now.map_or(0.0, |dropout| dropout.length.as_secs_f64()))
-    }),
-];
 
 fn escaped(text: &str) -> String {
     text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n")
@@ -68,13 +39,14 @@ fn head(out: &mut String, name: &str, kind: &str, unit: &str, help: &str) {
 #[must_use]
 pub fn text(streams: &[Measured<'_>], alarms: usize) -> String {
     let mut out = String::new();
-    for (name, kind, unit, help, value) in FAMILIES {
-        let name = format!("amber_lattice_stream_{name}");
-        head(&mut out, &name, kind, unit, help);
-        let suffix = if kind == "counter" { "_total" } else { "" };
+    for (row, metric) in FIGURES.iter().filter_map(|row| Some((row, row.metric?))) {
+        let name = format!("amber_lattice_stream_{}", metric.name);
+        let (kind, suffix) = if metric.counter { ("counter", "_total") } else { ("gauge", "") };
+        head(&mut out, &name, kind, metric.unit, row.definition);
         for stream in streams {
             // What is unknown is left out: a zero would be believed.
-            if let Some(value) = value(stream.figures).filter(|value| value.is_finite()) {
+            if let Some(value) = (row.value)(stream.figures).map(|value| value * metric.factor).filter(|value| value.is_finite())
+            {
                 let _ = writeln!(out, "{name}{suffix}{{{}}} {value}", labels(stream));
             }
         }
@@ -126,7 +98,7 @@ pub fn text(streams: &[Measured<'_>], alarms: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Cause;
+    use crate::{Cause, FrameRate};
 
     #[test]
     fn the_text_is_well_formed_and_what_is_unknown_is_left_out() {

@@ -1,10 +1,14 @@
 use std::fmt;
 
-/// A value that never shows itself: `Debug` and `Display` print `***`.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Secret<T>(T);
+use zeroize::Zeroize;
 
-impl<T> Secret<T> {
+/// A value that never shows itself: `Debug` and `Display` print `***`.
+///
+/// Its memory is overwritten when it is dropped.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Secret<T: Zeroize>(T);
+
+impl<T: Zeroize> Secret<T> {
     /// Hides a value.
     pub const fn new(value: T) -> Self {
         Self(value)
@@ -16,13 +20,19 @@ impl<T> Secret<T> {
     }
 }
 
-impl<T> fmt::Debug for Secret<T> {
+impl<T: Zeroize> Drop for Secret<T> {
+    fn drop(&mut self) {
+        self.0.zeroize();
+    }
+}
+
+impl<T: Zeroize> fmt::Debug for Secret<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("***")
     }
 }
 
-impl<T> fmt::Display for Secret<T> {
+impl<T: Zeroize> fmt::Display for Secret<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("***")
     }
@@ -34,7 +44,22 @@ mod tests {
 
     #[test]
     fn a_secret_prints_as_stars() {
-        let secret = Secret::new("lantern");
+        let secret = Secret::new("lantern".to_owned());
         assert_eq!(format!("{secret} {secret:?}"), "*** ***");
+    }
+
+    #[test]
+    fn a_dropped_secret_is_overwritten() {
+        use std::sync::atomic::{AtomicBool, Ordering};
+
+        static OVERWRITTEN: AtomicBool = AtomicBool::new(false);
+        struct Told;
+        impl Zeroize for Told {
+            fn zeroize(&mut self) {
+                OVERWRITTEN.store(true, Ordering::Relaxed);
+            }
+        }
+        drop(Secret::new(Told));
+        assert!(OVERWRITTEN.load(Ordering::Relaxed));
     }
 }

@@ -1,7 +1,7 @@
 //! A stretch of time looked back upon: how available cameras were, how often and for how long they were not, and why.
 
 use crate::event::EventKind;
-use crate::meter::Sample;
+use crate::meter::{Fig, Sample};
 use crate::{Cause, Verdict, Wall};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -129,8 +129,8 @@ impl Gathered {
             return;
         }
         self.seconds += f64::from(count);
-        self.p50.extend(sample.latency);
-        self.p95.extend(sample.latency_p95);
+        self.p50.extend(sample.get(Fig::Latency));
+        self.p95.extend(sample.get(Fig::LatencyP95));
     }
 
     /// A gap as far as it lies in a time; it is counted where it begins.
@@ -250,12 +250,10 @@ mod tests {
 
     fn past(camera: &str, group: Option<&str>, seconds: i64) -> StreamPast {
         let reading = |second: i64| {
-            let sample = Sample {
-                verdict: Some(if second < 100 { Verdict::Resting } else { Verdict::Steady }),
-                latency: Some((second % 10) as f32),
-                latency_p95: Some(50.0),
-                ..Sample::default()
-            };
+            let verdict = Some(if second < 100 { Verdict::Resting } else { Verdict::Steady });
+            let sample = Sample { verdict, ..Sample::default() }
+                .with_value(Fig::Latency, (second % 10) as f32)
+                .with_value(Fig::LatencyP95, 50.0);
             (at(second), 1, sample)
         };
         let readings = (0..seconds).map(reading).collect();

@@ -166,7 +166,7 @@ fn unit(n: usize, data: Vec<u8>) -> Unit {
             finished: Mono::ZERO,
             packets: 1,
             bytes: data.len(),
-            data: Some(data),
+            data: Some(data.into()),
         },
     }
 }

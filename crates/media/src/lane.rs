@@ -8,6 +8,7 @@ use crate::jpeg;
 use crate::order::OwnPicture;
 use crate::picture::{ColourDescription, Condition, TilePicture};
 use crate::scale::Scaler;
+use bytes::Bytes;
 use crossbeam_channel::{Sender, unbounded};
 use lattice_core::lattice::Aspect;
 use lattice_core::receiver::Unit;
@@ -147,7 +148,7 @@ const BEHIND: usize = 12;
 #[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
 struct Job {
     number: u64,
-    data: Vec<u8>,
+    data: Bytes,
     clean_point: bool,
     /// Access units until pictures are right, for a clean point.
     recovery: u64,

@@ -31,7 +31,7 @@ fn unit((n, data): (usize, Vec<u8>), keyframe: bool) -> Unit {
             finished: Mono::ZERO,
             packets: 1,
             bytes: data.len(),
-            data: Some(data),
+            data: Some(data.into()),
         },
     }
 }
@@ -217,7 +217,7 @@ fn a_frame_that_was_never_sent_is_noticed_and_what_builds_on_it_is_held() {
 
 /// The bytes of a unit; of some, with damage of one of four kinds.
 fn spoilt(unit: &Unit, seed: usize) -> Vec<u8> {
-    let mut data = unit.unit.data.clone().unwrap();
+    let mut data = unit.unit.data.clone().unwrap().to_vec();
     if unit.unit.number % 7 == 3 && unit.unit.number < 50 {
         let at = (seed * 7919 + unit.unit.number as usize * 31) % data.len();
         match seed % 4 {

@@ -2,6 +2,8 @@
 
 use crate::clock;
 use crate::source::{Station, UnitSink};
+use crate::taps::Taps;
+use bytes::Bytes;
 use lattice_core::Mono;
 use lattice_core::receiver::Unit;
 use lattice_core::video::Parameters;
@@ -23,7 +25,7 @@ struct Held {
 
 impl Held {
     fn bytes(&self) -> usize {
-        self.unit.unit.data.as_ref().map_or(0, Vec::len)
+        self.unit.unit.data.as_ref().map_or(0, Bytes::len)
     }
 }
 
@@ -65,18 +67,20 @@ impl Shared {
 /// The way from a receiver to whoever wants its units. Units keep their order.
 pub struct Outlet {
     shared: Arc<Shared>,
+    taps: Taps,
     task: JoinHandle<()>,
 }
 
 impl Outlet {
-    pub(crate) fn new(runtime: &Handle, sink: UnitSink, stations: mpsc::Sender<Station>) -> Self {
+    pub(crate) fn new(runtime: &Handle, sink: UnitSink, taps: Taps, stations: mpsc::Sender<Station>) -> Self {
         let inner = Mutex::new(Inner { sink, held: VecDeque::new(), bytes: 0 });
         let shared = Arc::new(Shared { inner, changed: Notify::new(), stations });
         let task = runtime.spawn(keep_releasing(shared.clone()));
-        Self { shared, task }
+        Self { shared, taps, task }
     }
 
     pub(crate) fn give(&self, unit: Unit, parameters: Option<&Parameters>) {
+        self.taps.give(&unit, parameters);
         let mut inner = self.shared.lock();
         let Some(due) = unit.due.filter(|due| *due > clock::now()).or(inner.held.back().map(|held| held.due)) else {
             (inner.sink)(unit, parameters);

@@ -2,7 +2,7 @@
 
 use crate::clock;
 use crate::connection::Trust;
-use crate::http::{HttpError, Question, ask_whole};
+use crate::http::{HttpError, Line, Question};
 use hyper::StatusCode;
 use lattice_core::onvif::{
     self, AddressPlan, Capabilities, DeviceInformation, DeviceTime, Element, Encoder, EncoderLimits, Fault, MediaVersion,
@@ -10,6 +10,7 @@ use lattice_core::onvif::{
 };
 use lattice_core::{Cause, ClockOffset, ClockProbe, Credentials, Scheme, SourceUrl, Wall};
 use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Most bytes of an answer: a recorder's list of 256 profiles has some 800 kB.
@@ -88,7 +89,8 @@ pub struct Offered {
     pub named_host: Option<String>,
 }
 
-/// A connection-less client of one device; each question has its own connection.
+/// A client of one device. Its clones share one connection, which is used again from question to question as long as the
+/// device keeps it open, and so is the sign-in.
 #[derive(Debug, Clone)]
 pub struct Device {
     url: SourceUrl,
@@ -96,6 +98,7 @@ pub struct Device {
     trust: Trust,
     /// What must be added to our clock to get the device's, once asked; tokens must be in its time.
     ahead: i64,
+    line: Arc<Line>,
 }
 
 impl Device {
@@ -104,7 +107,7 @@ impl Device {
     pub fn new(host: &str, port: u16, credentials: Option<Credentials>, address: Option<IpAddr>) -> Self {
         let scheme = if matches!(port, 443 | 8443) { Scheme::Https } else { Scheme::Http };
         let url = SourceUrl::new(scheme, host, Some(port), DEVICE_PATH).with_credentials(credentials);
-        Self { url, address: address.map(|ip| SocketAddr::new(ip, port)), trust: Trust::Verify, ahead: 0 }
+        Self { url, address: address.map(|ip| SocketAddr::new(ip, port)), trust: Trust::Verify, ahead: 0, line: Arc::default() }
     }
 
     /// The device service at an address that the device gave, on a host that it is known to be.
@@ -126,6 +129,7 @@ impl Device {
     #[must_use]
     pub fn signing_in(mut self, credentials: Option<Credentials>) -> Self {
         self.url = self.url.with_credentials(credentials);
+        self.line = Arc::default(); // what was signed before is another's
         self
     }
 
@@ -150,7 +154,7 @@ impl Device {
             body: Some((MEDIA_TYPE, message)),
             trust: self.trust,
         };
-        let (status, bytes) = ask_whole(&question, ANSWER_WITHIN, MAX_ANSWER).await?;
+        let (status, bytes) = self.line.ask_whole(&question, ANSWER_WITHIN, MAX_ANSWER).await?;
         let not_a_device = || DeviceError::NotADevice { address: service.authority() };
         let looks_like_xml = bytes.iter().find(|b| !b.is_ascii_whitespace()).is_some_and(|b| matches!(b, b'<' | 0xef));
         if !looks_like_xml {

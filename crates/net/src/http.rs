@@ -12,6 +12,7 @@ use lattice_core::rtsp::{Challenge, ChallengeScheme, authorization};
 use lattice_core::{Cause, SourceUrl};
 use std::net::SocketAddr;
 use std::time::Duration;
+use tokio::sync::Mutex;
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
 
@@ -97,6 +98,33 @@ pub(crate) struct Question<'a> {
     pub trust: Trust,
 }
 
+impl Question<'_> {
+    fn method(&self) -> Method {
+        if self.body.is_some() { Method::POST } else { Method::GET }
+    }
+
+    /// The request, with a sign-in where there is one; `None` where the address makes none.
+    fn request(&self, authorization: Option<String>, connection: &'static str) -> Option<Request<Full<Bytes>>> {
+        let path = path_of(self.url);
+        // A path that begins with a question mark has no slash: it is put in.
+        let target = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
+        let mut request = Request::builder()
+            .method(self.method())
+            .uri(target)
+            .header(header::HOST, self.url.authority())
+            .header(header::USER_AGENT, crate::AGENT)
+            .header(header::CONNECTION, connection);
+        if let Some((media_type, _)) = &self.body {
+            request = request.header(header::CONTENT_TYPE, *media_type);
+        }
+        if let Some(value) = authorization {
+            request = request.header(header::AUTHORIZATION, value);
+        }
+        let body = self.body.as_ref().map_or_else(String::new, |(_, body)| body.clone());
+        request.body(Full::new(Bytes::from(body))).ok()
+    }
+}
+
 /// An answer whose body is still to be read. The connection lives as long as this.
 pub(crate) struct Answer {
     pub response: Response<Incoming>,
@@ -141,14 +169,151 @@ pub(crate) async fn ask(question: &Question<'_>, within: Duration) -> Result<Ans
     timeout(within, ask_and_sign_in(question)).await.unwrap_or(Err(HttpError::Slow { within }))
 }
 
-/// Asks and reads the whole answer, success or not.
-pub(crate) async fn ask_whole(question: &Question<'_>, within: Duration, most: usize) -> Result<(StatusCode, Bytes), HttpError> {
-    let asked = async {
-        let answer = ask_and_sign_in(question).await?;
-        let status = answer.response.status();
-        Ok((status, answer.body(most).await?))
-    };
-    timeout(within, asked).await.unwrap_or(Err(HttpError::Slow { within }))
+/// A connection to one device that is used again from question to question, and its sign-in with it. Questions on it
+/// go one after the other.
+#[derive(Default)]
+pub(crate) struct Line(Mutex<Option<Held>>);
+
+impl std::fmt::Debug for Line {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Line")
+    }
+}
+
+struct Held {
+    /// Whom it leads to.
+    authority: String,
+    sender: http1::SendRequest<Full<Bytes>>,
+    driver: JoinHandle<()>,
+    /// The challenge that was answered last, and how often.
+    challenge: Option<(Challenge, u32)>,
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.driver.abort();
+    }
+}
+
+impl Line {
+    /// Asks and reads the whole answer, success or not. A sign-in is tried once; once more where only its nonce was too old.
+    ///
+    /// # Cancel safety
+    /// Dropping it closes the connection.
+    pub async fn ask_whole(
+        &self,
+        question: &Question<'_>,
+        within: Duration,
+        most: usize,
+    ) -> Result<(StatusCode, Bytes), HttpError> {
+        let asked = async {
+            let mut place = self.0.lock().await;
+            let authority = question.url.authority();
+            let before = place.take();
+            let challenge = before.as_ref().filter(|held| held.authority == authority).and_then(|held| held.challenge.clone());
+            let usable = before.filter(|held| held.authority == authority && !held.sender.is_closed());
+            let mut fresh = usable.is_none();
+            let mut held = match usable {
+                Some(held) => held,
+                None => Held::connect(question, authority.clone(), challenge).await?,
+            };
+            let mut tried = false;
+            loop {
+                let signs = held.challenge.is_some() && question.url.credentials().is_some();
+                let (response, keeps) = match held.ask(question).await {
+                    // It was closed meanwhile, before anything of the question went out.
+                    Err(AskError::Closed) if !fresh => {
+                        fresh = true;
+                        held = Held::connect(question, authority.clone(), held.challenge.clone()).await?;
+                        continue;
+                    }
+                    answered => answered.map_err(|_| HttpError::NotHttp)?,
+                };
+                let status = response.status();
+                let challenges: Vec<String> = response
+                    .headers()
+                    .get_all(header::WWW_AUTHENTICATE)
+                    .iter()
+                    .filter_map(|value| value.to_str().ok().map(str::to_owned))
+                    .collect();
+                let body = collect(response.into_body(), most).await?;
+                if status == StatusCode::UNAUTHORIZED {
+                    if question.url.credentials().is_none() {
+                        return Err(HttpError::SignInNeeded);
+                    }
+                    let Some(challenge) = Challenge::strongest(challenges.iter().map(String::as_str)) else {
+                        return Err(HttpError::SignInRefused);
+                    };
+                    // A nonce of an earlier question may be too old; one that was just given is not.
+                    let again = signs && !tried && matches!(challenge.scheme, ChallengeScheme::Digest { stale: true, .. });
+                    if signs && !again {
+                        return Err(HttpError::SignInRefused);
+                    }
+                    tried |= signs;
+                    held.challenge = Some((challenge, 0));
+                    if !keeps {
+                        held = Held::connect(question, authority.clone(), held.challenge.clone()).await?;
+                    }
+                    continue;
+                }
+                if keeps {
+                    *place = Some(held);
+                }
+                return Ok((status, body));
+            }
+        };
+        timeout(within, asked).await.unwrap_or(Err(HttpError::Slow { within }))
+    }
+}
+
+/// Why a question on a line had no answer.
+enum AskError {
+    /// The connection was closed before anything of it went out.
+    Closed,
+    /// It broke off, or what came is no HTTP.
+    Broken,
+    /// The address makes no request.
+    Address,
+}
+
+impl From<hyper::Error> for AskError {
+    fn from(error: hyper::Error) -> Self {
+        if error.is_canceled() || error.is_closed() { Self::Closed } else { Self::Broken }
+    }
+}
+
+impl Held {
+    async fn connect(question: &Question<'_>, authority: String, challenge: Option<(Challenge, u32)>) -> Result<Self, HttpError> {
+        let connection = open(question.url, question.address, question.trust).await?;
+        let (sender, driver) = speak(connection).await?;
+        Ok(Self { authority, sender, driver, challenge })
+    }
+
+    /// One question; whether the connection can be used again after its answer.
+    async fn ask(&mut self, question: &Question<'_>) -> Result<(Response<Incoming>, bool), AskError> {
+        let signed = self.challenge.as_mut().zip(question.url.credentials()).map(|((challenge, count), credentials)| {
+            *count += 1;
+            let nonce = format!("{:016x}", rand::random::<u64>());
+            authorization(challenge, credentials, question.method().as_str(), path_of(question.url), *count, &nonce)
+        });
+        self.sender.ready().await.map_err(AskError::from)?;
+        let request = question.request(signed, "keep-alive").ok_or(AskError::Address)?;
+        let response = self.sender.send_request(request).await.map_err(AskError::from)?;
+        let closes = response
+            .headers()
+            .get(header::CONNECTION)
+            .is_some_and(|value| value.to_str().is_ok_and(|value| value.to_ascii_lowercase().contains("close")));
+        let keeps = response.version() == hyper::Version::HTTP_11 && !closes;
+        Ok((response, keeps))
+    }
+}
+
+async fn collect(body: Incoming, most: usize) -> Result<Bytes, HttpError> {
+    match Limited::new(body, most).collect().await {
+        Ok(collected) => Ok(collected.to_bytes()),
+        Err(error) if error.is::<http_body_util::LengthLimitError>() => Err(HttpError::TooLong { most }),
+        Err(_) => Err(HttpError::NotHttp),
+    }
 }
 
 async fn ask_and_sign_in(question: &Question<'_>) -> Result<Answer, HttpError> {
@@ -167,9 +332,9 @@ async fn ask_and_sign_in(question: &Question<'_>) -> Result<Answer, HttpError> {
     drop(first);
     let Some(credentials) = question.url.credentials() else { return Err(HttpError::SignInNeeded) };
     let Some(challenge) = challenge else { return Err(HttpError::SignInRefused) };
-    let method = if question.body.is_some() { "POST" } else { "GET" };
     let uri = path_of(question.url);
-    let value = authorization(&challenge, credentials, method, uri, 1, &format!("{:016x}", rand::random::<u64>()));
+    let value =
+        authorization(&challenge, credentials, question.method().as_str(), uri, 1, &format!("{:016x}", rand::random::<u64>()));
     let digest = matches!(challenge.scheme, ChallengeScheme::Digest { .. });
     let mut second = ask_once(question, Some(value)).await?;
     second.signed_in = Some(digest);
@@ -185,27 +350,18 @@ fn path_of(url: &SourceUrl) -> &str {
 
 async fn ask_once(question: &Question<'_>, authorization: Option<String>) -> Result<Answer, HttpError> {
     let connection = open(question.url, question.address, question.trust).await?;
-    let path = path_of(question.url);
-    // A path that begins with a question mark has no slash: it is put in.
-    let target = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
-    let (method, body) = match &question.body {
-        Some((_, body)) => (Method::POST, body.clone()),
-        None => (Method::GET, String::new()),
-    };
-    let mut request = Request::builder()
-        .method(method)
-        .uri(target)
-        .header(header::HOST, question.url.authority())
-        .header(header::USER_AGENT, crate::AGENT)
-        .header(header::CONNECTION, "close");
-    if let Some((media_type, _)) = &question.body {
-        request = request.header(header::CONTENT_TYPE, *media_type);
+    let request = question.request(authorization, "close").ok_or(HttpError::NotHttp)?;
+    let (mut sender, driver) = speak(connection).await?;
+    let answered = sender.send_request(request).await;
+    if answered.is_err() {
+        driver.abort();
     }
-    if let Some(value) = authorization {
-        request = request.header(header::AUTHORIZATION, value);
-    }
-    let request = request.body(Full::new(Bytes::from(body))).map_err(|_| HttpError::NotHttp)?;
-    let (mut sender, connection) = http1::Builder::new()
+    Ok(Answer { response: answered.map_err(|_| HttpError::NotHttp)?, driver, signed_in: None })
+}
+
+/// HTTP on a connection.
+async fn speak(connection: Connection) -> Result<(http1::SendRequest<Full<Bytes>>, JoinHandle<()>), HttpError> {
+    let (sender, connection) = http1::Builder::new()
         .max_buf_size(MAX_HEAD)
         .max_headers(MAX_FIELDS)
         .handshake(TokioIo::new(connection))
@@ -214,11 +370,7 @@ async fn ask_once(question: &Question<'_>, authorization: Option<String>) -> Res
     let driver = tokio::spawn(async move {
         let _ = connection.await;
     });
-    let answered = sender.send_request(request).await;
-    if answered.is_err() {
-        driver.abort();
-    }
-    Ok(Answer { response: answered.map_err(|_| HttpError::NotHttp)?, driver, signed_in: None })
+    Ok((sender, driver))
 }
 
 async fn open(url: &SourceUrl, address: Option<SocketAddr>, trust: Trust) -> Result<Connection, HttpError> {

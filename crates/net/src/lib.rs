@@ -23,6 +23,7 @@ mod pictures;
 mod play;
 pub mod reach;
 mod source;
+mod taps;
 mod udp;
 
 pub use connection::{Fingerprint, TlsError, Trust};
@@ -32,4 +33,5 @@ pub use http::HttpError;
 pub use listen::{ListenConfig, own_addresses};
 pub use metrics::serve_text;
 pub use source::{Command, Origin, Runtime, Source, SourceConfig, Station, UnitSink};
+pub use taps::{Tap, Tapped};
 pub use udp::UdpPair;

@@ -7,6 +7,7 @@ use crate::listen::{ListenConfig, listen};
 use crate::outcome::Outcome;
 use crate::pictures::fetch;
 use crate::play::{Play, attempt};
+use crate::taps::{Tap, Taps};
 use lattice_core::backoff::Backoff;
 use lattice_core::clock::Told;
 use lattice_core::flash::CELLS;
@@ -256,6 +257,7 @@ pub struct Source {
     figures: watch::Receiver<Arc<Figures>>,
     commands: mpsc::Sender<Command>,
     stations: mpsc::Sender<Station>,
+    taps: Taps,
     task: JoinHandle<()>,
 }
 
@@ -272,10 +274,11 @@ impl Source {
         let meter = Meter::new(now, clock::pair(), config.decodes);
         let mut receiver = Receiver::new(meter, Ssrc(rand::random()), sink.is_some());
         receiver.set_key(config.key.clone());
+        let taps = Taps::default();
         let driver = Driver {
             config,
             receiver,
-            outlet: sink.map(|sink| Outlet::new(runtime, sink, stations.clone())),
+            outlet: sink.map(|sink| Outlet::new(runtime, sink, taps.clone(), stations.clone())),
             figures: figures_in,
             commands: commands_in,
             stations: stations_in,
@@ -283,7 +286,7 @@ impl Source {
             backoff: Backoff::default(),
             playing_transport: None,
         };
-        Self { figures, commands, stations, task: runtime.spawn(driver.run()) }
+        Self { figures, commands, stations, taps, task: runtime.spawn(driver.run()) }
     }
 
     /// The newest figures.
@@ -301,6 +304,13 @@ impl Source {
     #[must_use]
     pub fn stations(&self) -> mpsc::Sender<Station> {
         self.stations.clone()
+    }
+
+    /// One more taker of its access units, as they come, before any receive buffer: it holds so many of them. There are none
+    /// without a sink.
+    #[must_use]
+    pub fn tap(&self, units: usize) -> Tap {
+        self.taps.open(units)
     }
 
     /// Ends the session politely; the task ends by itself within a second, and leaves its last figures.

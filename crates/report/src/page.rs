@@ -1,6 +1,6 @@
 //! Pages of A4, filled from the top.
 
-use crate::svg::{Anchor, Drawing, PATTERNS};
+use crate::svg::{Anchor, Drawing, PATTERNS, Text};
 use std::fmt::Write as _;
 
 /// Width and height of a page in points: A4 upright.
@@ -13,16 +13,31 @@ const TOP: f64 = 40.0;
 const BOTTOM: f64 = 46.0;
 
 /// A finished page.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Page {
-    elements: String,
+    drawing: Drawing,
 }
 
 impl Page {
     /// As an SVG document of its own.
     #[must_use]
     pub fn svg(&self) -> String {
-        document(SIZE.1, &self.elements)
+        document(SIZE.1, &self.elements())
+    }
+
+    fn elements(&self) -> String {
+        let texts: String = self.drawing.texts().iter().map(Text::element).collect();
+        format!("{}{texts}", self.drawing.shapes())
+    }
+
+    /// Its shapes as an SVG document of their own.
+    pub(crate) fn shapes(&self) -> String {
+        document(SIZE.1, self.drawing.shapes())
+    }
+
+    /// Its texts, over the shapes.
+    pub(crate) fn texts(&self) -> &[Text] {
+        self.drawing.texts()
     }
 }
 
@@ -38,7 +53,7 @@ fn document(height: f64, elements: &str) -> String {
 pub fn stacked(pages: &[Page]) -> String {
     let mut elements = String::new();
     for (n, page) in pages.iter().enumerate() {
-        let _ = write!(elements, "<g transform=\"translate(0 {:.0})\">{}</g>", n as f64 * SIZE.1, page.elements);
+        let _ = write!(elements, "<g transform=\"translate(0 {:.0})\">{}</g>", n as f64 * SIZE.1, page.elements());
     }
     document(SIZE.1 * pages.len().max(1) as f64, &elements)
 }
@@ -119,7 +134,7 @@ impl Book {
             let y = SIZE.1 - 26.0;
             drawing.text((MARGIN, y), 7.0, Anchor::Start, false, &self.foot);
             drawing.text((SIZE.0 - MARGIN, y), 7.0, Anchor::End, false, &format!("page {} of {count}", n + 1));
-            Page { elements: drawing.elements().to_owned() }
+            Page { drawing }
         };
         self.done.into_iter().enumerate().map(number).collect()
     }

@@ -49,16 +49,37 @@ pub enum Anchor {
     End,
 }
 
-/// A drawing; lengths are points, from the top left corner.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+/// A text that was drawn.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Text {
+    /// Its point, in points from the top left corner.
+    pub at: (f64, f64),
+    /// Its size in points.
+    pub size: f64,
+    /// Where it stands against its point.
+    pub anchor: Anchor,
+    /// In bold letters.
+    pub bold: bool,
+    /// What it says.
+    pub text: String,
+}
+
+/// A drawing; lengths are points, from the top left corner. Texts lie over shapes.
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Drawing {
     body: String,
+    texts: Vec<Text>,
 }
 
 impl Drawing {
-    /// What was drawn, as SVG elements.
-    pub fn elements(&self) -> &str {
+    /// The shapes that were drawn, as SVG elements.
+    pub fn shapes(&self) -> &str {
         &self.body
+    }
+
+    /// The texts that were drawn.
+    pub fn texts(&self) -> &[Text] {
+        &self.texts
     }
 
     /// A rectangle.
@@ -102,18 +123,26 @@ impl Drawing {
     }
 
     /// A text; its size in points.
-    pub fn text(&mut self, (x, y): (f64, f64), size: f64, anchor: Anchor, bold: bool, text: &str) {
-        let anchor = match anchor {
+    pub fn text(&mut self, at: (f64, f64), size: f64, anchor: Anchor, bold: bool, text: &str) {
+        let text = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+        self.texts.push(Text { at, size, anchor, bold, text });
+    }
+}
+
+impl Text {
+    /// As an SVG element.
+    pub fn element(&self) -> String {
+        let ((x, y), size) = (self.at, self.size);
+        let anchor = match self.anchor {
             Anchor::Start => "start",
             Anchor::Middle => "middle",
             Anchor::End => "end",
         };
-        let weight = if bold { " font-weight=\"bold\"" } else { "" };
-        let _ = write!(
-            self.body,
-            "<text x=\"{x:.2}\" y=\"{y:.2}\" font-size=\"{size}\" text-anchor=\"{anchor}\"{weight} fill=\"#111\">{}</text>",
-            escaped(text)
-        );
+        let weight = if self.bold { " font-weight=\"bold\"" } else { "" };
+        let text = escaped(&self.text);
+        format!(
+            "<text x=\"{x:.2}\" y=\"{y:.2}\" font-size=\"{size}\" text-anchor=\"{anchor}\"{weight} fill=\"#111\">{text}</text>"
+        )
     }
 }
 

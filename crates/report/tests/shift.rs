@@ -4,7 +4,7 @@
 use jiff::tz::TimeZone;
 use lattice_core::event::{Confidence, EventKind};
 use lattice_core::ledger::{Acknowledged, Entry};
-use lattice_core::meter::Sample;
+use lattice_core::meter::{Fig, Sample};
 use lattice_core::shift::{Gap, Shift, StreamPast};
 use lattice_core::{Cause, Verdict, Wall};
 use lattice_report::{
@@ -22,12 +22,11 @@ fn at(second: i64) -> Wall {
 }
 
 fn stream(camera: &str, group: Option<&str>, latency: f32) -> StreamPast {
-    let sample = |minute: i64| Sample {
-        verdict: Some(Verdict::Steady),
-        sent: Some(12.5),
-        latency: Some(latency + (minute % 7) as f32),
-        latency_p95: Some(latency * 2.0 + (minute % 11) as f32),
-        ..Sample::default()
+    let sample = |minute: i64| {
+        Sample { verdict: Some(Verdict::Steady), ..Sample::default() }
+            .with_value(Fig::Sent, 12.5)
+            .with_value(Fig::Latency, latency + (minute % 7) as f32)
+            .with_value(Fig::LatencyP95, latency * 2.0 + (minute % 11) as f32)
     };
     let readings = (0..HOURS * 60).map(|minute| (at(minute * 60), 60, sample(minute))).collect();
     StreamPast { camera: camera.into(), stream: "sub".into(), group: group.map(str::to_owned), readings }

@@ -18,7 +18,7 @@ fn main() {
     let reading = |n: u64, second: i64| {
         let noise = |salt: u64| ((second as u64 * 7919 + n * 104_729 + salt * 31) % 1000) as f32 / 1000.0;
         let fields = std::array::from_fn(|field| Some(12.0 + noise(field as u64)));
-        Reading { of: name(n), at: at(second), sample: Sample::from_fields(Some(Verdict::Steady), fields) }
+        Reading { of: name(n), at: at(second), sample: Sample { verdict: Some(Verdict::Steady), values: fields } }
     };
     let (mut file, _) = RecordFile::open(&path).unwrap();
     let mut kept = Duration::ZERO;

@@ -1,26 +1,20 @@
 //! The history in the record of a site: readings of every stream in four tiers, and every time without new pictures.
 //!
-//! Sixty slots of a tier make a chunk, which is one row: by field, as 16-bit floating point numbers (half a part in a
-//! thousand), deflated. A coarser tier holds means, and the worst verdict.
+//! Sixty slots of a tier make a chunk, which is one row (`layout.rs`). A coarser tier holds means, and the worst verdict.
+
+mod layout;
 
 use crate::record::{RecordError, RecordFile};
-use flate2::Compression;
-use flate2::read::{ZlibDecoder, ZlibEncoder};
-use half::f16;
 use lattice_core::event::EventKind;
-use lattice_core::meter::{FIELDS, Sample};
-use lattice_core::{Cause, Verdict, Wall};
+use lattice_core::meter::Sample;
+use lattice_core::{Cause, Wall};
+use layout::{SLOTS, Slot, decode, encode};
 use rusqlite::{Connection, OptionalExtension as _, params};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::io::Read as _;
 
 /// Seconds in an hour, in a day.
 const HOUR: i64 = 3_600;
 const DAY: i64 = 24 * HOUR;
-/// Slots of a chunk.
-const SLOTS: usize = 60;
-/// A slot's verdict, its count, its numbers.
-const BYTES_A_SLOT: usize = 1 + 2 + 2 * FIELDS;
 /// Chunks that wait to be written, at most: where the disk is full, the oldest go first.
 const WAITING: usize = 4096;
 /// A record that is larger loses the oldest of its finest readings before their time.
@@ -111,7 +105,6 @@ pub struct Missing {
     pub cause: Option<Cause>,
 }
 
-type Slot = Option<(u16, Sample)>;
 type Slots = Vec<Slot>;
 /// Series, tier, first second.
 type Place = (i64, usize, i64);
@@ -124,59 +117,6 @@ pub(crate) struct Open {
     /// Those that differ from what is on disk.
     changed: BTreeSet<Place>,
     pruned: i64,
-}
-
-fn encode(slots: &[Slot]) -> Vec<u8> {
-    let mut bytes = Vec::with_capacity(SLOTS * BYTES_A_SLOT);
-    let verdict = |slot: &Slot| slot.map_or(255, |(_, sample)| sample.verdict.map_or(254, verdict_code));
-    bytes.extend(slots.iter().map(verdict));
-    bytes.extend(slots.iter().flat_map(|slot| slot.map_or(0, |(count, _)| count).to_le_bytes()));
-    for field in 0..FIELDS {
-        let number = |slot: &Slot| {
-            let value = slot.and_then(|(_, sample)| sample.fields()[field]);
-            value.map_or(f16::NAN, |value| f16::from_f32((value * scale(field)).clamp(-65_504.0, 65_504.0)))
-        };
-        bytes.extend(slots.iter().flat_map(|slot| number(slot).to_le_bytes()));
-    }
-    let mut out = Vec::new();
-    // Into memory: there is nothing that could fail.
-    let _ = ZlibEncoder::new(bytes.as_slice(), Compression::fast()).read_to_end(&mut out);
-    out
-}
-
-/// Bit rates are kept in kbit/s, as a small number does not hold more than 65504.
-const fn scale(field: usize) -> f32 {
-    match field {
-        3 | 10 | 11 | 12 => 1e-3,
-        _ => 1.0,
-    }
-}
-
-/// `None` where it is no chunk.
-fn decode(blob: &[u8]) -> Option<Slots> {
-    let mut bytes = Vec::new();
-    ZlibDecoder::new(blob).take((SLOTS * BYTES_A_SLOT + 1) as u64).read_to_end(&mut bytes).ok()?;
-    if bytes.len() != SLOTS * BYTES_A_SLOT {
-        return None;
-    }
-    let (verdicts, rest) = bytes.split_at(SLOTS);
-    let numbers: Vec<[u8; 2]> = rest.as_chunks::<2>().0.to_vec();
-    let slot = |index: usize| {
-        if verdicts[index] == 255 {
-            return None;
-        }
-        let verdict = Verdict::WORST_FIRST.get(usize::from(verdicts[index])).copied();
-        let fields = std::array::from_fn(|field| {
-            let value = f16::from_le_bytes(numbers[SLOTS * (field + 1) + index]).to_f32() / scale(field);
-            (!value.is_nan()).then_some(value)
-        });
-        Some((u16::from_le_bytes(numbers[index]).max(1), Sample::from_fields(verdict, fields)))
-    };
-    Some((0..SLOTS).map(slot).collect())
-}
-
-fn verdict_code(verdict: Verdict) -> u8 {
-    Verdict::WORST_FIRST.iter().position(|one| *one == verdict).map_or(254, |at| at as u8)
 }
 
 fn series(connection: &Connection, known: &mut HashMap<StreamName, i64>, of: &StreamName) -> rusqlite::Result<i64> {
@@ -385,6 +325,8 @@ fn seconds(at: Wall) -> i64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use lattice_core::Verdict;
+    use lattice_core::meter::Fig;
 
     const BEGIN: i64 = 1_795_500_000;
 
@@ -397,13 +339,11 @@ mod tests {
     }
 
     fn reading(camera: &str, second: i64) -> Reading {
-        let sample = Sample {
-            verdict: Some(if second % 600 == 7 { Verdict::Stalled } else { Verdict::Steady }),
-            sent: Some(12.5),
-            bitrate: Some(20e6),
-            latency: Some((second % 100) as f32),
-            ..Sample::default()
-        };
+        let verdict = if second % 600 == 7 { Verdict::Stalled } else { Verdict::Steady };
+        let sample = Sample { verdict: Some(verdict), ..Sample::default() }
+            .with_value(Fig::Sent, 12.5)
+            .with_value(Fig::Bitrate, 20e3)
+            .with_value(Fig::Latency, (second % 100) as f32);
         Reading { of: name(camera), at: at(second), sample }
     }
 
@@ -426,8 +366,8 @@ mod tests {
         let read = |tier, from, to| file.readings(&name("Mast"), tier, at(from), at(to)).unwrap();
         let seconds = read(Tier::Second, 0, 7200);
         assert_eq!((seconds.len(), seconds[0].0, seconds[7199].0), (7200, at(0), at(7199)));
-        assert_eq!((seconds[42].1, seconds[42].2.latency, seconds[42].2.sent), (1, Some(42.0), Some(12.5)));
-        assert!((seconds[42].2.bitrate.unwrap() - 20e6).abs() < 2e4 && seconds[42].2.jitter.is_none());
+        assert_eq!((seconds[42].1, seconds[42].2.get(Fig::Latency), seconds[42].2.get(Fig::Sent)), (1, Some(42.0), Some(12.5)));
+        assert!((seconds[42].2.get(Fig::Bitrate).unwrap() - 20e3).abs() < 20.0 && seconds[42].2.get(Fig::Jitter).is_none());
         assert_eq!(read(Tier::Second, 100, 160).len(), 60);
         let minutes = read(Tier::Minute, 0, 7200);
         assert_eq!(minutes.iter().map(|(_, count, _)| u32::from(*count)).sum::<u32>(), 7200);
@@ -482,7 +422,10 @@ mod tests {
         let (file, _) = RecordFile::open(&path).unwrap();
         drop(file);
         let old = Connection::open(&path).unwrap();
-        old.execute_batch("DROP TABLE chunk; DROP TABLE series; DROP TABLE missing; PRAGMA user_version = 1").unwrap();
+        old.execute_batch(
+            "DROP TABLE chunk; DROP TABLE series; DROP TABLE missing; DROP TABLE entry_order; PRAGMA user_version = 1",
+        )
+        .unwrap();
         drop(old);
         let (mut file, aside) = RecordFile::open(&path).unwrap();
         assert_eq!(aside, None);

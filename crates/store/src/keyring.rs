@@ -3,11 +3,11 @@
 //! It may ask its owner to unlock it, and it may hang: every question has an end, and after one that was not answered
 //! no other is asked.
 
-use keyring::Entry;
+use keyring_core::Entry;
 use lattice_core::Secret;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc;
+use std::sync::{OnceLock, mpsc};
 use std::time::Duration;
 
 /// Under this name our entries stand in the keyring.
@@ -40,7 +40,7 @@ impl Keyring {
         if cfg!(all(unix, not(target_os = "macos"))) && !has_session_bus() {
             return None;
         }
-        let there = this.ask(|| Ok(Entry::store_status().is_ok()));
+        let there = this.ask(|| Ok(has_store()));
         matches!(there, Ok(true)).then_some(this)
     }
 
@@ -52,7 +52,7 @@ impl Keyring {
         let name = name.to_owned();
         self.ask(move || match Entry::new(SERVICE, &name)?.get_password() {
             Ok(password) => Ok(Some(Secret::new(password))),
-            Err(keyring::Error::NoEntry) => Ok(None),
+            Err(keyring_core::Error::NoEntry) => Ok(None),
             Err(error) => Err(error),
         })
     }
@@ -68,14 +68,17 @@ impl Keyring {
             match secret {
                 Some(secret) => entry.set_password(&secret),
                 None => match entry.delete_credential() {
-                    Err(keyring::Error::NoEntry) => Ok(()),
+                    Err(keyring_core::Error::NoEntry) => Ok(()),
                     other => other,
                 },
             }
         })
     }
 
-    fn ask<T: Send + 'static>(&self, question: impl FnOnce() -> keyring::Result<T> + Send + 'static) -> Result<T, KeyringError> {
+    fn ask<T: Send + 'static>(
+        &self,
+        question: impl FnOnce() -> keyring_core::Result<T> + Send + 'static,
+    ) -> Result<T, KeyringError> {
         if self.silent.load(Ordering::Relaxed) {
             return Err(KeyringError::Silent);
         }
@@ -88,6 +91,27 @@ impl Keyring {
         self.silent.store(true, Ordering::Relaxed);
         Err(KeyringError::Silent)
     }
+}
+
+/// Whether the system's keyring is there; found out once.
+fn has_store() -> bool {
+    static THERE: OnceLock<bool> = OnceLock::new();
+    *THERE.get_or_init(|| {
+        #[cfg(target_os = "macos")]
+        let store = apple_native_keyring_store::keychain::Store::new();
+        #[cfg(not(target_os = "macos"))]
+        let store = dbus_secret_service_keyring_store::Store::new();
+        match store {
+            Ok(store) => {
+                keyring_core::set_default_store(store);
+                true
+            }
+            Err(error) => {
+                tracing::info!(%error, "there is no keyring");
+                false
+            }
+        }
+    })
 }
 
 /// Whether there is a session bus to ask; `disabled:` says that there is none to be used.

@@ -6,7 +6,82 @@ use lattice_core::ledger::{Acknowledged, Entry, Shared};
 use lattice_core::{Cause, Wall};
 use rusqlite::{Row, params};
 
+/// What becomes of an entry, as somebody orders it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum EntryOrder {
+    /// It is acknowledged, or not any more.
+    Acknowledge,
+    /// It asks for nobody for an hour, or again.
+    Shelve,
+    /// This is written to it.
+    Note(String),
+}
+
+/// An order of a program that does not keep the record, for the one that does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ordered {
+    /// The entry.
+    pub entry: u64,
+    /// What becomes of it.
+    pub order: EntryOrder,
+    /// Who ordered it.
+    pub by: String,
+    /// When.
+    pub at: Wall,
+}
+
 impl RecordFile {
+    /// Leaves an order for the program that keeps this record.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn leave_order(&self, ordered: &Ordered) -> Result<(), RecordError> {
+        let (kind, note) = match &ordered.order {
+            EntryOrder::Acknowledge => ("acknowledge", ""),
+            EntryOrder::Shelve => ("shelve", ""),
+            EntryOrder::Note(note) => ("note", note.as_str()),
+        };
+        let left = self.connection.execute(
+            "INSERT INTO entry_order (entry, kind, note, by, at) VALUES (?1, ?2, ?3, ?4, ?5)",
+            params![ordered.entry as i64, kind, note, ordered.by, ordered.at.as_unix_micros()],
+        );
+        left.map(drop).map_err(|source| self.error(source))
+    }
+
+    /// Takes the orders that were left, oldest first.
+    ///
+    /// # Errors
+    /// When they cannot be read or taken away: they are there the next time then.
+    pub fn take_orders(&mut self) -> Result<Vec<Ordered>, RecordError> {
+        let take = |connection: &mut rusqlite::Connection| {
+            let any: bool = connection.query_row("SELECT EXISTS (SELECT 1 FROM entry_order)", [], |row| row.get(0))?;
+            if !any {
+                return Ok(Vec::new());
+            }
+            let transaction = connection.transaction()?;
+            let orders = {
+                let mut statement = transaction.prepare("DELETE FROM entry_order RETURNING id, entry, kind, note, by, at")?;
+                let rows = statement.query_map([], |row| {
+                    let order = match row.get::<_, String>("kind")?.as_str() {
+                        "acknowledge" => Some(EntryOrder::Acknowledge),
+                        "shelve" => Some(EntryOrder::Shelve),
+                        "note" => Some(EntryOrder::Note(row.get("note")?)),
+                        _ => None, // of a newer program
+                    };
+                    let (by, at) = (row.get("by")?, Wall::from_unix_micros(row.get("at")?));
+                    let entry = row.get::<_, i64>("entry")? as u64;
+                    Ok((row.get::<_, i64>("id")?, order.map(|order| Ordered { entry, order, by, at })))
+                })?;
+                let mut all = rows.collect::<Result<Vec<_>, _>>()?;
+                all.sort_by_key(|(id, _)| *id);
+                all.into_iter().filter_map(|(_, order)| order).collect()
+            };
+            transaction.commit()?;
+            Ok(orders)
+        };
+        take(&mut self.connection).map_err(|source| self.error(source))
+    }
+
     /// The newest entries, oldest first.
     ///
     /// # Errors

@@ -15,6 +15,7 @@ pub mod site;
 
 pub use history::{Missing, Reading, StreamName, Tier};
 pub use keyring::{Keyring, KeyringError};
+pub use ledger::{EntryOrder, Ordered};
 pub use record::{RecordError, RecordFile};
 pub use screens::{Order, SILENT_AFTER, Screens, Showing};
 pub use secrets::{SecretError, Secrets};

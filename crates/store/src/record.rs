@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// The newest schema that is known here.
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 
 /// A larger file is not read through when it is opened, in bytes.
 const CHECKED: u64 = 32 << 20;
@@ -25,6 +25,8 @@ const MIGRATIONS: [&str; VERSION as usize] = [
      CREATE TABLE missing (series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER, kind TEXT NOT NULL, cause TEXT) STRICT;
      CREATE UNIQUE INDEX missing_place ON missing (series, start);
      CREATE INDEX missing_start ON missing (start);",
+    "CREATE TABLE entry_order (id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, kind TEXT NOT NULL, note TEXT NOT NULL,
+         by TEXT NOT NULL, at INTEGER NOT NULL) STRICT;",
 ];
 
 /// What can go wrong with it.
@@ -125,6 +127,14 @@ impl RecordFile {
         drop(self);
         let aside = set_aside(&path)?;
         Ok((Self::try_open(&path)?, aside))
+    }
+
+    /// A number that is another one whenever another program wrote into the file.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn data_version(&self) -> Result<i64, RecordError> {
+        self.connection.query_row("PRAGMA data_version", [], |row| row.get(0)).map_err(|source| self.error(source))
     }
 
     /// Where it is.

@@ -2,7 +2,7 @@
 //! state, so that it works without any network. They may be lost without harm.
 
 use serde::{Deserialize, Serialize};
-use std::hash::{Hash as _, Hasher as _};
+use sha2::{Digest as _, Sha256};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -46,9 +46,12 @@ impl Screens {
     }
 
     fn path(&self, screen: &str, what: &str) -> PathBuf {
-        let mut hash = std::hash::DefaultHasher::new();
-        (&self.site, screen).hash(&mut hash);
-        self.folder.join(format!("{:016x}-{what}.json", hash.finish()))
+        let mut hash = Sha256::new();
+        hash.update(self.site.as_os_str().as_encoded_bytes());
+        hash.update([0]);
+        hash.update(screen);
+        let name = hash.finalize().iter().take(16).fold(String::new(), |name, byte| format!("{name}{byte:02x}"));
+        self.folder.join(format!("{name}-{what}.json"))
     }
 
     /// A screen tells what it shows.

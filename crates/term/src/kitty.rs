@@ -95,7 +95,11 @@ pub fn place(out: &mut impl Write, turn: Turn, parts: &[Rect], at: Rect, size: (
 }
 
 fn name_of(number: u32) -> String {
-    format!("/amber-lattice-{}-{number}", std::process::id())
+    let owner = match OWNER.load(Ordering::Relaxed) {
+        0 => std::process::id(),
+        owner => owner,
+    };
+    format!("/amber-lattice-{owner}-{number}")
 }
 
 /// Bytes in a new object of shared memory; gives its name.
@@ -119,6 +123,14 @@ pub fn share(bytes: &[u8]) -> io::Result<String> {
         return Err(error);
     }
     Ok(name)
+}
+
+/// The process that objects of shared memory are named after, where that is not this one; 0 is this one.
+static OWNER: AtomicU32 = AtomicU32::new(0);
+
+/// Objects of shared memory are named after this process from now on: they are swept away when it is gone.
+pub fn name_after(process: u32) {
+    OWNER.store(process, Ordering::Relaxed);
 }
 
 /// Pictures that the terminal has not fetched yet.

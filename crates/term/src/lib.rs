@@ -26,5 +26,5 @@ pub use colours::{ColourDepth, reduce, rgb_of};
 pub use display::{Display, InPixels, Shown};
 pub use image::Image;
 pub use painter::{Freshness, Look, Painted, Pixels, TilePainter};
-pub use screen::{Asking, Input, Screen, ScreenError, area, cell_aspect, questions, read_input};
+pub use screen::{Asking, Before, Input, Screen, ScreenError, area, cell_aspect, questions, read_input};
 pub use tmux::Tmux;

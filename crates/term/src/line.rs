@@ -12,7 +12,9 @@ use rustix::io::{dup, read, write};
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 use rustix::termios::{OptionalActions, Termios, tcgetattr, tcsetattr};
 use std::io;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 /// An escape that nothing follows for so long is a key.
 const ESCAPE_WAITS: Timespec = Timespec { tv_sec: 0, tv_nsec: 20_000_000 };
@@ -47,6 +49,28 @@ pub fn tap(on_answer: impl Fn(Answer) + Send + 'static, on_gone: impl FnOnce() +
     Ok(())
 }
 
+/// The shell has the line: it is not read, not set, and not written to.
+static GIVEN_AWAY: AtomicBool = AtomicBool::new(false);
+/// So often it is looked whether it came back.
+const AWAY_WAITS: Duration = Duration::from_millis(50);
+
+/// The shell has the line from now on.
+pub fn give_away() {
+    GIVEN_AWAY.store(true, Ordering::Release);
+}
+
+/// Whether the shell has the line.
+pub fn is_given_away() -> bool {
+    GIVEN_AWAY.load(Ordering::Acquire)
+}
+
+/// Whether this process may read the line: the shell has put it in the foreground.
+pub fn is_foreground() -> bool {
+    let taken = TAKEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let group = taken.as_ref().and_then(|(real, _)| rustix::termios::tcgetpgrp(real).ok());
+    group.is_none_or(|group| group == rustix::process::getpgrp())
+}
+
 /// The real line as it was before.
 pub fn give_back() {
     let taken = TAKEN.lock().unwrap_or_else(PoisonError::into_inner);
@@ -57,6 +81,7 @@ pub fn give_back() {
 
 /// Takes it again after it was given back.
 pub fn take_again() {
+    GIVEN_AWAY.store(false, Ordering::Release);
     let taken = TAKEN.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some((real, before)) = taken.as_ref() {
         let mut raw = before.clone();
@@ -68,9 +93,18 @@ pub fn take_again() {
 fn pump(real: &OwnedFd, ours: &OwnedFd, on_answer: &dyn Fn(Answer)) {
     let (mut sieve, mut bytes, mut input) = (Sieve::default(), [0u8; 4096], Vec::new());
     loop {
+        if is_given_away() {
+            std::thread::sleep(AWAY_WAITS);
+            continue;
+        }
         let wait = sieve.is_waiting().then_some(&ESCAPE_WAITS);
         match poll(&mut [PollFd::new(real, PollFlags::IN)], wait) {
             Ok(0) => sieve.give_up(&mut input),
+            // What is typed now is for the shell; whoever reads it in the background is stopped.
+            Ok(_) if is_given_away() || !is_foreground() => {
+                std::thread::sleep(AWAY_WAITS);
+                continue;
+            }
             Ok(_) => match read(real.as_fd(), &mut bytes) {
                 Ok(0) => return,
                 Ok(count) => sieve.take(&bytes[..count], &mut input).into_iter().for_each(on_answer),

@@ -1,8 +1,8 @@
 //! The terminal: taken, given back, read. Nothing else knows it.
 
-use crate::display::Display;
 use crate::ability::Ability;
 use crate::answers::Answer;
+use crate::display::Display;
 use crate::painter::remove_images;
 use crate::tmux::Tmux;
 use crate::{kitty, line};
@@ -15,6 +15,9 @@ use ratatui::crossterm::terminal::{
 };
 use ratatui::crossterm::{cursor, execute};
 use ratatui::layout::Rect;
+use rustix::process::{Pid, Signal, getpid, kill_process};
+use rustix::stdio::stdin;
+use rustix::termios::{OptionalActions, Termios, tcgetattr, tcsetattr};
 use std::io::{self, IsTerminal as _, Stdout, Write as _};
 use std::sync::Once;
 
@@ -43,6 +46,9 @@ pub struct Screen {
 static HOOK: Once = Once::new();
 
 fn restore() {
+    if line::is_given_away() {
+        return; // it is the shell's already
+    }
     kitty::forget_shared();
     let _ = remove_images(&mut io::stdout());
     let _ = disable_raw_mode();
@@ -92,11 +98,35 @@ impl Screen {
         }
     }
 
-    /// Gives the terminal back and stops, until whoever started the program lets it go on; then takes it again.
-    pub fn suspend(&mut self) {
+    /// Gives the terminal back, to the shell. `front` is the process that the shell waits for: it alone stops, and this one
+    /// goes on without a screen until [`Self::resume`]. Without a front this process stops, and the terminal is taken again
+    /// when it goes on; true then.
+    pub fn suspend(&mut self, front: Option<Pid>) -> bool {
         restore();
-        // Stopping oneself cannot fail; the program goes on here when it is continued.
-        let _ = rustix::process::kill_process(rustix::process::getpid(), rustix::process::Signal::STOP);
+        let Some(front) = front else {
+            // Stopping oneself cannot fail; the program goes on here when it is continued.
+            let _ = kill_process(getpid(), Signal::STOP);
+            self.take_again();
+            return true;
+        };
+        line::give_away();
+        if kill_process(front, Signal::STOP).is_err() {
+            self.take_again(); // it is gone, and this process will be told so
+            return true;
+        }
+        false
+    }
+
+    /// Takes the terminal again, once the shell has brought this process to the foreground; whether it has.
+    pub fn resume(&mut self) -> bool {
+        let there = line::is_foreground();
+        if there {
+            self.take_again();
+        }
+        there
+    }
+
+    fn take_again(&mut self) {
         line::take_again();
         let _ = enable_raw_mode();
         let _ = execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide);
@@ -107,6 +137,28 @@ impl Screen {
 impl Drop for Screen {
     fn drop(&mut self) {
         restore();
+    }
+}
+
+/// A terminal as it was before another process takes it.
+#[derive(Debug)]
+pub struct Before(Option<Termios>);
+
+impl Before {
+    /// The terminal as it is now.
+    #[must_use]
+    pub fn now() -> Self {
+        Self(tcgetattr(stdin()).ok())
+    }
+
+    /// The terminal as it was, whatever the process left that had it and was killed.
+    pub fn put_back(&self) {
+        kitty::sweep();
+        let _ = remove_images(&mut io::stdout());
+        if let Some(before) = &self.0 {
+            let _ = tcsetattr(stdin(), OptionalActions::Now, before);
+        }
+        let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
     }
 }
 
@@ -143,6 +195,8 @@ pub enum Input {
     Event(Event),
     /// The program is to end.
     Signal,
+    /// The shell brought the program back.
+    Continued,
 }
 
 /// Reads input on a thread of its own until the terminal is gone.
@@ -154,11 +208,16 @@ pub fn read_input(sender: Sender<Input>) -> io::Result<()> {
         signal_hook::consts::SIGTERM,
         signal_hook::consts::SIGHUP,
         signal_hook::consts::SIGINT,
+        signal_hook::consts::SIGCONT,
     ])?;
     let on_signal = sender.clone();
     std::thread::Builder::new().name("signals".into()).spawn(move || {
-        if signals.forever().next().is_some() {
-            let _ = on_signal.send(Input::Signal);
+        for signal in signals.forever() {
+            let input = if signal == signal_hook::consts::SIGCONT { Input::Continued } else { Input::Signal };
+            let ends = matches!(input, Input::Signal);
+            if on_signal.send(input).is_err() || ends {
+                return;
+            }
         }
     })?;
     std::thread::Builder::new().name("input".into()).spawn(move || {

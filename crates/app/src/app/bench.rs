@@ -1,12 +1,14 @@
 //! The bench: two to four streams side by side, on common axes, and aligned.
 
 use super::{App, Effect, FeedKey, Pick, PickKind, Picker};
-use crate::desk::{Errand, Page};
+use crate::desk::Page;
 use crate::theme::Tone;
 use lattice_core::meter::{Figures, Span};
-use lattice_core::playout::{Alignment, LONGEST, Member, Place, Playout};
+use lattice_core::playout::{Alignment, LONGEST, Member, Playout};
 use lattice_core::{FrameRate, Role, Transport};
+use lattice_engine::{Buffer, Command};
 use lattice_net::Origin;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Streams that stand side by side at most.
@@ -63,17 +65,6 @@ pub struct Bench {
     pub first_chart: usize,
 }
 
-/// A receive buffer and where it comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Buffer {
-    /// How long.
-    pub length: Duration,
-    /// Set by the operator, or in the site; else by its place.
-    pub own: bool,
-    /// Where the device is.
-    pub place: Place,
-}
-
 /// How far aligned streams are apart.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Apart {
@@ -97,46 +88,26 @@ impl Bench {
 impl App {
     /// The receive buffer of a stream.
     pub fn buffer(&self, key: FeedKey) -> Buffer {
-        let host = match self.site.origin(key) {
-            Some(Origin::Url(url) | Origin::Pictures { url, .. }) => url.host().to_owned(),
-            // Whoever pushes is known by the address that packets come from.
-            Some(Origin::Listen(_)) | None => self
-                .figures
-                .get(&key)
-                .and_then(|figures| figures.sender)
-                .map_or_else(|| "localhost".into(), |from| from.ip().to_string()),
-        };
-        let place = Place::of(&host);
-        match self.own_buffer(key) {
-            Some(length) => Buffer { length, own: true, place },
-            None => Buffer { length: place.buffer(), own: false, place },
-        }
+        let figures = self.figures.get(&key).map(Arc::as_ref);
+        lattice_engine::buffer(&self.desk.site, &self.cameras, &self.buffers, figures, key)
     }
 
-    fn own_buffer(&self, key: FeedKey) -> Option<Duration> {
-        match self.desk.site.camera(self.camera_name(key.camera)).and_then(|camera| camera.stream(key.role)) {
-            Some(kept) => kept.buffer,
-            None => self.buffers.get(&FeedKey { by: None, ..key }).copied(),
+    /// When units of a stream go on to the decoder, where that is for this screen to say: on the bench.
+    pub fn playout(&self, key: FeedKey) -> Option<Playout> {
+        if self.page != Page::Bench || !self.bench.streams.contains(&key) {
+            return None;
         }
-    }
-
-    /// When units of a stream go on to the decoder: on the wall at once, unless the operator has set a buffer for it.
-    pub fn playout(&self, key: FeedKey) -> Playout {
-        let on_bench = self.page == Page::Bench && self.bench.streams.contains(&key);
-        let buffer = self.buffer(key);
-        match self.bench.delay.filter(|_| on_bench && self.bench.aligned) {
-            Some(delay) => Playout::Aligned { delay, buffer: buffer.length },
-            None if (on_bench || buffer.own) && !buffer.length.is_zero() => Playout::Buffered(buffer.length),
+        let buffer = self.buffer(key).length;
+        Some(match self.bench.delay.filter(|_| self.bench.aligned) {
+            Some(delay) => Playout::Aligned { delay, buffer },
             // A buffer of nothing still measures how unevenly units arrive.
-            None if on_bench => Playout::Buffered(Duration::ZERO),
-            None => Playout::AtOnce,
-        }
+            None => Playout::Buffered(buffer),
+        })
     }
 
-    /// A name for a stream on the bench: camera, stream, and transport where it was chosen here.
+    /// A name for a stream: camera, stream, and transport where it was chosen here.
     pub fn stream_name(&self, key: FeedKey) -> String {
-        let by = key.by.map_or(String::new(), |by| format!(" by {}", by.word().to_uppercase()));
-        format!("{} {}{by}", self.camera_name(key.camera), key.role.word())
+        self.cameras.stream_name(key)
     }
 
     /// Keeps the delay of an aligned bench up to what its streams need.
@@ -239,9 +210,8 @@ impl App {
             _ => self.selected_tile().map(|tile| tile.camera),
         };
         self.bench = Bench { span: self.bench.span, aligned: self.bench.aligned, ..Bench::default() };
-        if let Some(def) = camera.and_then(|camera| self.site.cameras.get(camera)) {
-            let keys = def.streams.iter().map(|stream| FeedKey::new(camera.unwrap_or_default(), stream.role));
-            self.bench.streams = keys.take(2).collect();
+        if let Some((camera, def)) = camera.and_then(|camera| Some((camera, self.cameras.get(camera)?))) {
+            self.bench.streams = def.streams.iter().map(|stream| FeedKey::new(camera, stream.role)).take(2).collect();
         }
         self.page = Page::Bench;
         self.buffers_changed();
@@ -264,7 +234,7 @@ impl App {
     }
 
     fn switch_on_bench(&mut self, key: FeedKey) {
-        let Some(def) = self.site.cameras.get(key.camera) else { return };
+        let Some(def) = self.cameras.get(key.camera) else { return };
         let roles: Vec<Role> = def.streams.iter().map(|stream| stream.role).collect();
         let at = roles.iter().position(|role| *role == key.role).unwrap_or(0);
         let others = (1..roles.len()).map(|n| FeedKey { role: roles[(at + n) % roles.len()], ..key });
@@ -275,7 +245,7 @@ impl App {
     }
 
     fn both_transports(&mut self, key: FeedKey) {
-        if !matches!(self.site.origin(key), Some(Origin::Url(_))) {
+        if !matches!(self.cameras.origin(key), Some(Origin::Url(_))) {
             self.say(Tone::Text, "only a stream that is asked for by RTSP comes by UDP and by TCP".into());
             return;
         }
@@ -298,22 +268,13 @@ impl App {
     /// Another receive buffer for a stream, or that of its place; kept in the site.
     fn set_buffer(&mut self, key: FeedKey, buffer: Option<Duration>) -> Vec<Effect> {
         let key = FeedKey { by: None, ..key };
-        let name = self.camera_name(key.camera).to_owned();
         self.buffers_changed();
-        if self.desk.site.camera(&name).is_some_and(|camera| camera.stream(key.role).is_some()) {
-            return vec![Effect::Errand(Errand::Buffer(name, key.role, buffer))];
-        }
-        match buffer {
-            Some(buffer) => self.buffers.insert(key, buffer),
-            None => self.buffers.remove(&key),
-        };
-        self.align();
-        Vec::new()
+        vec![Effect::Tell(Command::Buffer(key, buffer))]
     }
 
     /// Every stream that can stand on the bench.
     pub(super) fn bench_lines(&self) -> Vec<super::picker::Line> {
-        let lines = self.site.cameras.iter().enumerate().flat_map(|(camera, def)| {
+        let lines = self.cameras.iter().flat_map(|(camera, def)| {
             def.streams.iter().flat_map(move |stream| {
                 let key = FeedKey::new(camera, stream.role);
                 let ways: &[Option<Transport>] = match stream.origin {

@@ -1,77 +1,122 @@
-//! Cameras come onto the wall, change and leave it.
+//! What stands in the tiles of the page that is shown, and what the engine is asked for it.
 
 use super::lattices::ALL;
-use super::{App, CameraDef, Effect, Tile};
+use super::{App, Tile};
+use crate::desk::Page;
 use crate::theme::Tone;
+use crate::view::regions::{picture_of, places};
 use lattice_core::Role;
+use lattice_engine::{Ask, CameraId, FeedKey, StreamFacts};
+use ratatui::layout::Rect;
+
+/// What an enlarged tile, and the selected one, weigh against the others.
+const ENLARGED: f64 = 8.0;
+const SELECTED: f64 = 1.5;
 
 impl App {
-    /// A camera comes onto the wall: into the first empty tile of the page that is shown, and among all cameras.
-    pub fn add_camera(&mut self, def: CameraDef) -> Vec<Effect> {
-        // A small window shows what it was opened for, and no more.
-        if def.streams.is_empty() || self.bare {
-            return Vec::new();
-        }
-        let camera = self.site.cameras.len();
-        if self.site.cameras.is_empty() {
-            self.site.prefer = Role::Sub;
-        }
-        let name = def.name.clone();
-        self.site.cameras.push(def);
-        self.cameras_changed();
+    /// A camera came: into the first empty tile of the page that is shown.
+    pub fn camera_added(&mut self, name: &str) {
         let shown = self.lattices.shown();
         let empty = shown.empty_on(self.lattices.page());
-        if shown.name != ALL && shown.find(&name).is_none() {
+        if shown.name != ALL && shown.find(name).is_none() {
             match empty {
-                Some(tile) => self.put_camera(tile, &name),
+                Some(tile) => self.put_camera(tile, name),
                 None => {
                     self.say(Tone::Text, format!("{name} is in the roster; this page has no empty tile: 0 shows all cameras"));
                 }
             }
         }
         self.same_tiles_since = self.now;
-        [Effect::Define(camera)].into_iter().chain(self.settle()).collect()
+        self.seat();
     }
 
-    /// A camera leaves the wall; its tiles wait for it.
-    pub fn remove_camera(&mut self, name: &str) -> Vec<Effect> {
-        let Some(camera) = self.site.cameras.iter().position(|def| def.name == name && !def.streams.is_empty()) else {
-            return Vec::new();
+    /// The tiles of the page that is shown: as the engine has them, and until it answers with the stream that a camera has
+    /// already, or begins with.
+    pub fn seat(&mut self) {
+        let lattice = self.lattices.shown();
+        let (places, page) = (lattice.places(), self.lattices.page());
+        let mut tiles = Vec::new();
+        for place in 0..places {
+            let placed = lattice.at(page * places + place);
+            let own = placed.and_then(|placed| self.cameras.id(&placed.camera));
+            let Some(camera) = self.fronted.get(&place).copied().or(own) else { continue };
+            let is = |tile: &&Tile| tile.camera == camera && self.cameras.stream(tile.key()).is_some();
+            let engines = self.seats.iter().filter(|seat| seat.place == place).find(is);
+            let before = || self.tiles.iter().filter(|tile| tile.place == place).find(is).or_else(|| self.tiles.iter().find(is));
+            let tile = engines.or_else(|| self.seats.iter().find(is)).or_else(before).map(|tile| Tile { place, ..*tile });
+            let first = || {
+                let role = self.first_role(camera)?;
+                Some(Tile { place, camera, role, switching: None, short: None })
+            };
+            tiles.extend(tile.or_else(first));
+        }
+        self.selected = self.selected.min(places.saturating_sub(1));
+        self.tiles = tiles;
+        self.enlarged &= self.selected_tile().is_some();
+    }
+
+    /// What the engine is asked for the tiles.
+    pub fn asks(&self) -> Vec<Ask> {
+        // While one is enlarged the others keep the stream that fits their tile: they return to it.
+        let pictures: Vec<Rect> = places(self).iter().map(|place| picture_of(*place)).collect();
+        let ask = |tile: &Tile| {
+            let selected = tile.place == self.selected;
+            // Who enlarges a tile wants all that the camera has.
+            let all = self.enlarged && selected;
+            let weight = match (all, selected) {
+                (true, _) => ENLARGED,
+                (false, true) => SELECTED,
+                (false, false) => 1.0,
+            };
+            let pixels = pictures.get(tile.place).map_or(1, |picture| self.pixels_in(tile.place, *picture));
+            Ask { place: tile.place, camera: tile.camera, pixels, all, weight, hold: self.hold(tile.place) }
         };
-        let close = self.forget_streams(camera).into_iter().map(Effect::Close);
-        if let Some(def) = self.site.cameras.get_mut(camera) {
-            def.streams.clear(); // its place stays, since others are known by theirs
-        }
-        self.cameras_changed();
-        close.chain([Effect::Define(camera)]).chain(self.settle()).collect()
+        self.tiles.iter().map(ask).collect()
     }
 
-    /// A camera is asked in another way now: its open streams begin anew.
-    pub fn renew_camera(&mut self, def: CameraDef) -> Vec<Effect> {
-        let Some(camera) = self.site.cameras.iter().position(|have| have.name == def.name) else { return self.add_camera(def) };
-        let close = self.forget_streams(camera).into_iter().map(Effect::Close);
-        if let Some(have) = self.site.cameras.get_mut(camera) {
-            *have = def;
+    /// Streams that are to be open besides those of the tiles.
+    pub fn wanted_open(&self) -> Vec<FeedKey> {
+        let mut open = self.streams_ahead();
+        match self.page {
+            Page::Bench => open.extend(&self.bench.streams),
+            Page::Stream => open.extend(self.looked_at()),
+            _ => {}
         }
-        self.cameras_changed();
-        let there = |tile: &Tile| self.site.stream(tile.key()).is_some();
-        let gone: Vec<usize> =
-            self.tiles.iter().filter(|tile| tile.camera == camera && !there(tile)).map(|tile| tile.place).collect();
-        self.tiles.retain(|tile| !gone.contains(&tile.place));
-        close.chain([Effect::Define(camera)]).chain(self.settle()).collect()
+        open.extend(self.flash.key);
+        open
     }
 
-    /// A camera has another name now.
-    pub fn rename_camera(&mut self, from: &str, to: &str) {
-        for def in self.site.cameras.iter_mut().filter(|def| def.name == from) {
-            to.clone_into(&mut def.name);
-        }
-        self.lattices.rename_camera(from, to);
-        self.cameras_changed();
+    /// The stream that a camera begins with.
+    pub(super) fn first_role(&self, camera: CameraId) -> Option<Role> {
+        self.cameras.first_role(camera, |key| self.open.contains(&key))
     }
 
-    fn cameras_changed(&mut self) {
-        let names: Vec<String> = self.cameras_there().map(str::to_owned).collect();
-        self.lattices.set_cameras(names);
+    /// What is known of a stream.
+    pub fn stream_facts(&self, key: FeedKey) -> StreamFacts {
+        lattice_engine::stream_facts(&self.facts, key)
+    }
+
+    /// Open streams.
+    pub fn open_streams(&self) -> impl Iterator<Item = FeedKey> {
+        self.open.iter().copied()
+    }
+
+    /// The stream of a camera that tells how it is: the one that is shown, else the one that is open.
+    pub fn telling(&self, camera: CameraId) -> Option<FeedKey> {
+        let shown = self.tiles.iter().find(|tile| tile.camera == camera).map(Tile::key);
+        shown.or_else(|| self.open.iter().rev().copied().find(|key| key.camera == camera))
+    }
+
+    /// The stream that the operator holds the tile of a place on.
+    pub fn hold(&self, place: usize) -> Option<Role> {
+        if self.fronted.contains_key(&place) {
+            return None;
+        }
+        self.placed(place)?.hold
+    }
+
+    /// A camera that can be shown, by its name.
+    pub fn camera_index(&self, name: &str) -> Option<CameraId> {
+        self.cameras.id(name)
     }
 }

@@ -6,6 +6,7 @@ use crate::theme::Tone;
 use lattice_core::flash::{FLASHES, LONGEST, Pattern};
 use lattice_core::meter::FlashStep;
 use lattice_core::{FrameRate, Mono};
+use lattice_engine::Command;
 use std::time::Duration;
 
 /// A step on the page.
@@ -114,11 +115,11 @@ impl App {
                 let period = period.map_or(UNKNOWN_PERIOD, |rate| Duration::from_secs_f64(1.0 / rate));
                 let pattern = Pattern::new(self.utc.as_unix_micros().unsigned_abs(), period);
                 self.flash.phase = Phase::Flashing(pattern, self.now);
-                vec![Effect::Flash(key, FlashStep::Begin)]
+                vec![Effect::Tell(Command::Flash(key, FlashStep::Begin))]
             }
             ProbeStep::Forget => {
                 self.flash.phase = Phase::Aiming;
-                self.flash.key.map(|key| Effect::Flash(key, FlashStep::Forget)).into_iter().collect()
+                self.flash.key.map(|key| Effect::Tell(Command::Flash(key, FlashStep::Forget))).into_iter().collect()
             }
         }
     }
@@ -133,7 +134,7 @@ impl App {
         if broken {
             self.say(Tone::Text, "the flash probe was broken off".into());
         }
-        key.map(|key| Effect::Flash(key, FlashStep::Forget)).into_iter().collect()
+        key.map(|key| Effect::Tell(Command::Flash(key, FlashStep::Forget))).into_iter().collect()
     }
 
     /// Time went on.
@@ -152,7 +153,7 @@ impl App {
                     return Vec::new();
                 }
                 self.flash.phase = Phase::Done;
-                self.flash.key.map(|key| Effect::Flash(key, FlashStep::End)).into_iter().collect()
+                self.flash.key.map(|key| Effect::Tell(Command::Flash(key, FlashStep::End))).into_iter().collect()
             }
             _ => Vec::new(),
         }
@@ -162,6 +163,6 @@ impl App {
     pub fn light_shown(&mut self, lit: bool, at: Mono) -> Option<Effect> {
         let changed = std::mem::replace(&mut self.flash.shown_lit, lit) != lit;
         let key = self.flash.key.filter(|_| changed && self.page == Page::Flash)?;
-        Some(Effect::Flash(key, FlashStep::Light { at, lit }))
+        Some(Effect::Tell(Command::Flash(key, FlashStep::Light { at, lit })))
     }
 }

@@ -1,18 +1,14 @@
 //! The ledger on the screen: what is shown of it, and what its keys do.
 
-use super::{App, FeedKey, PickKind, Picker, host_of};
+use super::{App, PickKind, Picker};
 use crate::theme::Tone;
-use lattice_core::Wall;
-use lattice_core::event::Event;
-use lattice_core::ledger::{Acknowledged, Entry, Ledger, Subject};
-use lattice_store::{Missing, StreamName};
-use std::collections::{BTreeMap, HashMap};
+use lattice_core::ledger::{Entry, Ledger};
+use lattice_engine::Command;
+use lattice_store::EntryOrder;
 use std::sync::Arc;
 use std::time::Duration;
 use tui_input::Input;
 
-/// An entry that is shelved asks for nobody for so long.
-const SHELF: Duration = Duration::from_secs(3600);
 /// Times that the lanes look back on.
 pub const LANE_SPANS: [(Duration, &str); 4] = [
     (Duration::from_secs(600), "10 minutes"),
@@ -64,7 +60,7 @@ pub enum Only {
 #[derive(Debug, Default)]
 pub struct LedgerPage {
     /// All entries.
-    pub ledger: Ledger,
+    pub ledger: Arc<Ledger>,
     /// The selected entry; the newest where it is not among those shown.
     pub chosen: Option<u64>,
     /// Words that entries must hold.
@@ -75,80 +71,13 @@ pub struct LedgerPage {
     pub lanes: bool,
     /// Index of the time that the lanes look back on.
     pub span: usize,
-    /// Who acknowledges here.
-    pub operator: String,
-    /// Why entries are not kept on disk, where they are not.
-    pub not_kept: Option<String>,
-    seen: HashMap<FeedKey, Arc<[Event]>>,
-    /// Of each stream, the number of the first event that may still change in the history, and when it began by our clock:
-    /// that stays as it was first told, or it would be another one.
-    kept: HashMap<FeedKey, (u64, BTreeMap<u64, Wall>)>,
 }
 
 impl App {
-    /// Enters what happened since.
-    pub(super) fn enter_events(&mut self) {
-        let fresh: Vec<(FeedKey, Arc<[Event]>)> = self
-            .figures
-            .iter()
-            // A stream that stands on the bench a second time is no second stream.
-            .filter(|(key, _)| key.by.is_none())
-            .filter(|(key, figures)| self.log.seen.get(key).is_none_or(|seen| !Arc::ptr_eq(seen, &figures.events)))
-            .map(|(key, figures)| (*key, figures.events.clone()))
-            .collect();
-        let (utc, now) = (self.utc, self.now);
-        for (key, events) in fresh {
-            let subject = self.subject(key);
-            self.keep_missing(key, &subject, &events);
-            self.log.ledger.observe(&subject, &events, |at| utc.offset(at.micros_since(now)));
-            self.log.seen.insert(key, events);
-        }
-        let gone: Vec<FeedKey> = self.log.seen.keys().filter(|key| !self.figures.contains_key(key)).copied().collect();
-        for key in gone {
-            let camera = self.camera_name(key.camera).to_owned();
-            self.log.ledger.on_closed(utc, &camera, key.role.word());
-            self.log.seen.remove(&key);
-            self.log.kept.remove(&key);
-        }
-        self.log.ledger.tick(utc);
-    }
-
     /// The time of day as it stands in names of files.
     pub fn file_time(&self) -> String {
         let at = jiff::Timestamp::from_microsecond(self.utc.as_unix_micros()).unwrap_or_default();
         at.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S").to_string()
-    }
-
-    /// Times without new pictures go into the history, each when it begins, changes and ends.
-    fn keep_missing(&mut self, key: FeedKey, subject: &Subject, events: &[Event]) {
-        let wall = |at: lattice_core::Mono| self.utc.offset(at.micros_since(self.now));
-        let (from, starts) = self.log.kept.entry(key).or_default();
-        for event in events.iter().filter(|event| event.number >= *from && event.kind.is_dropout()) {
-            let start = *starts.entry(event.number).or_insert_with(|| wall(event.start));
-            self.unkept.1.push(Missing {
-                of: StreamName { camera: subject.camera.clone(), stream: subject.stream.to_owned() },
-                start,
-                end: event.end.map(|end| wall(end).max(start)),
-                kind: event.kind,
-                cause: event.cause,
-            });
-        }
-        if let Some(open) = events.iter().find(|event| event.end.is_none()).or(events.last()) {
-            *from = open.number;
-            *starts = starts.split_off(&open.number);
-        }
-    }
-
-    fn subject(&self, key: FeedKey) -> Subject {
-        let camera = self.camera_name(key.camera).to_owned();
-        let kept = self.desk.site.camera(&camera);
-        Subject {
-            stream: key.role.word(),
-            group: kept.and_then(|kept| kept.group.clone()),
-            recorder: kept.and_then(|kept| kept.recorder.clone()),
-            host: self.site.origin(key).and_then(host_of),
-            camera,
-        }
     }
 
     /// The entries that are shown, newest first.
@@ -223,21 +152,10 @@ impl App {
 
     fn on_entry(&mut self, id: u64, step: LedgerStep) {
         self.log.chosen = Some(id);
-        let (utc, by) = (self.utc, self.log.operator.clone());
-        let Some(entry) = self.log.ledger.entry_mut(id) else { return };
-        let subject = entry.subject();
+        let Some(entry) = self.log.ledger.entries().iter().find(|entry| entry.id == id) else { return };
         match step {
-            LedgerStep::Acknowledge => {
-                entry.acknowledged = if entry.acknowledged.is_none() { Some(Acknowledged { by, at: utc }) } else { None };
-                let told = if entry.acknowledged.is_some() { "taken note of" } else { "not taken note of any more" };
-                self.say(Tone::Text, format!("{subject}: {told}"));
-            }
-            LedgerStep::Shelve => {
-                let shelved = entry.shelved_until.is_some_and(|until| until > utc);
-                entry.shelved_until = (!shelved).then(|| utc.offset(SHELF.as_micros() as i64));
-                let told = if shelved { "asks for a hand again" } else { "asks for nobody for an hour" };
-                self.say(Tone::Text, format!("{subject}: {told}"));
-            }
+            LedgerStep::Acknowledge => self.tell(Command::Entry(id, EntryOrder::Acknowledge)),
+            LedgerStep::Shelve => self.tell(Command::Entry(id, EntryOrder::Shelve)),
             LedgerStep::Note => {
                 let input = Input::new(entry.note.clone());
                 self.picker = Some(Picker { input, ..Picker::new(PickKind::Note) });
@@ -254,9 +172,7 @@ impl App {
         match (kind, self.log.chosen) {
             (PickKind::LedgerFilter, _) => text.trim().clone_into(&mut self.log.filter),
             (PickKind::Note, Some(id)) => {
-                if let Some(entry) = self.log.ledger.entry_mut(id) {
-                    text.trim().clone_into(&mut entry.note);
-                }
+                self.tell(Command::Entry(id, EntryOrder::Note(text.trim().to_owned())));
             }
             _ => {}
         }

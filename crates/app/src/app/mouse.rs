@@ -1,14 +1,20 @@
 //! The mouse on the wall: selecting, dragging cameras from tile to tile and from a list, dragging borders.
 
 use super::{App, Effect, Overlay};
-use crate::app::EditStep;
 use crate::app::picker::Pick;
+use crate::app::{BenchStep, EditStep, LedgerStep, StreamStep};
 use crate::desk::Page;
-use crate::keymap::Action;
+use crate::keymap::{Action, Context, DeskStep, WallStep};
 use crate::theme::Tone;
-use crate::view::{pick_row_at, regions};
+use crate::view::{desk_list, pick_row_at, regions};
 use lattice_core::layout::{Edge, UNITS};
+use lattice_engine::Command;
+use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
+use std::time::Duration;
+
+/// Two clicks within this time are one double click.
+const DOUBLE_CLICK: Duration = Duration::from_millis(400);
 
 /// What the mouse took hold of.
 #[derive(Debug, Clone, PartialEq)]
@@ -22,6 +28,91 @@ pub enum Dragged {
 }
 
 impl App {
+    /// The mouse did something.
+    pub fn on_mouse(&mut self, event: MouseEvent) -> Vec<Effect> {
+        let effects = self.mouse(event);
+        self.with_orders(effects)
+    }
+
+    fn mouse(&mut self, event: MouseEvent) -> Vec<Effect> {
+        let at = Position::new(event.column, event.row);
+        if !matches!(event.kind, MouseEventKind::Moved) {
+            self.works();
+        }
+        match event.kind {
+            MouseEventKind::Up(MouseButton::Left) => return self.drop_at(at),
+            MouseEventKind::Drag(MouseButton::Left) => {
+                self.drag_off_the_roster();
+                return Vec::new();
+            }
+            _ => {}
+        }
+        let wheel = match event.kind {
+            MouseEventKind::ScrollDown => 1,
+            MouseEventKind::ScrollUp => -1,
+            MouseEventKind::Down(MouseButton::Left) => 0,
+            _ => return Vec::new(),
+        };
+        match (self.context(), wheel) {
+            (Context::Help, 1 | -1) => self.act(Action::Scroll(3 * wheel)),
+            (Context::Roster | Context::Find | Context::Check | Context::Device | Context::Listen, 1 | -1) => {
+                self.act(Action::Desk(DeskStep::Row(wheel)))
+            }
+            (Context::Roster | Context::Find | Context::Check | Context::Device | Context::Listen, _) => self.click_list(at),
+            (Context::Bench, 0) => {
+                let panes = crate::view::panes(self, regions(self).body);
+                let clicked = panes.iter().position(|(_, picture, below)| picture.contains(at) || below.contains(at));
+                self.bench.selected = clicked.unwrap_or(self.bench.selected);
+                Vec::new()
+            }
+            (Context::Ledger, 1 | -1) => self.act(Action::Ledger(LedgerStep::Row(wheel))),
+            (Context::Ledger, _) => self.click_list(at),
+            (Context::Stream, 1 | -1) => self.act(Action::Stream(StreamStep::Cursor(2 * wheel))),
+            (Context::Bench, _) => self.act(Action::Bench(BenchStep::Charts(wheel))),
+            (Context::Wall | Context::Edit, 0) => self.click_tile(at),
+            (Context::Pick, 0) => self.click_pick(at),
+            (Context::Pick, _) => {
+                self.pick_row(wheel);
+                Vec::new()
+            }
+            (Context::Layouts, 0) => self.click_layout(at),
+            (Context::Wall, _) => self.act(Action::Wall(WallStep::Page(wheel))),
+            _ => Vec::new(),
+        }
+    }
+
+    /// Whether a click on this tile or row follows one that was just made.
+    fn is_double_click(&mut self, on: usize) -> bool {
+        let double = self.clicked.is_some_and(|(last, when)| last == on && self.now.since(when) < DOUBLE_CLICK);
+        self.clicked = if double { None } else { Some((on, self.now)) };
+        double
+    }
+
+    /// A row is selected by a click, a double click does what is meant for it; a column's title sorts.
+    fn click_list(&mut self, at: Position) -> Vec<Effect> {
+        let Some(list) = desk_list(self) else { return Vec::new() };
+        if let Some(title) = list.title_at(at) {
+            self.sort_by_title(title);
+            return Vec::new();
+        }
+        let Some(row) = list.row_at(at) else { return Vec::new() };
+        if !self.select_row(row) {
+            return Vec::new();
+        }
+        if self.page == Page::Roster {
+            self.dragged = self.roster_selected().map(|camera| Dragged::Camera(camera.name.clone()));
+        }
+        match (self.is_double_click(row), self.page) {
+            (true, Page::Ledger) => self.act(Action::Ledger(LedgerStep::Show)),
+            (true, Page::Roster | Page::Listen) => self.act(Action::Desk(DeskStep::Show)),
+            (true, Page::Find) => {
+                self.desk.tick();
+                Vec::new()
+            }
+            _ => Vec::new(),
+        }
+    }
+
     pub(super) fn click_tile(&mut self, at: Position) -> Vec<Effect> {
         if matches!(self.overlay, Overlay::Edit(_))
             && let Some((place, edge)) = self.border_at(at)
@@ -38,10 +129,14 @@ impl App {
         if self.enlarged && before != hit {
             self.same_tiles_since = self.now;
             if let Some(camera) = self.selected_tile().map(|tile| tile.camera) {
-                self.plan_anew(camera);
+                self.tell(Command::PlanAnew(camera));
             }
         }
-        if self.is_double_click(hit) && self.overlay == Overlay::None { self.act(Action::Enlarge) } else { self.settle() }
+        if self.is_double_click(hit) && self.overlay == Overlay::None {
+            return self.act(Action::Enlarge);
+        }
+        self.seat();
+        Vec::new()
     }
 
     /// The border between two places at this cell, if it is one that can be dragged.
@@ -102,7 +197,8 @@ impl App {
             }
             Dragged::Tile(_) | Dragged::Camera(_) => {}
         }
-        self.settle()
+        self.seat();
+        Vec::new()
     }
 
     /// A line of the list was clicked: a camera may be dragged from it; a double click takes it.

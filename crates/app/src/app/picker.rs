@@ -1,12 +1,14 @@
 //! Lists that filter as one types: cameras for a tile, groups, lattices, everything.
 
 use super::{App, Effect, FeedKey};
+use crate::app::LedgerStep;
 use crate::app::lattices::ALL;
-use crate::app::{BenchStep, LedgerStep, StreamStep};
-use crate::desk::{Errand, Page};
+use crate::desk::Page;
 use crate::keymap::{Action, Context, DeskStep, KEYMAP};
 use crate::theme::Tone;
 use lattice_core::lattice::Lattice;
+use lattice_engine::Command;
+use lattice_engine::jobs::Errand;
 use lattice_store::Order;
 use nucleo_matcher::pattern::{CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
@@ -173,13 +175,11 @@ impl App {
 
     /// What keys do on other pages, with the key that leads there before them.
     fn lines_elsewhere(&self) -> Vec<Line> {
-        let pages = [
-            (Context::Roster, "c", Action::Desk(DeskStep::Roster)),
-            (Context::Bench, "B", Action::Bench(BenchStep::Open)),
-            (Context::Ledger, "G", Action::Ledger(LedgerStep::Open)),
-            (Context::Stream, "J", Action::Stream(StreamStep::Open)),
-        ];
-        let there = pages.into_iter().filter(|(context, ..)| self.desk.available || *context != Context::Roster);
+        let of_site = |action: &Action| matches!(action, Action::Desk(_));
+        let there = Context::all().into_iter().filter_map(|context| {
+            let (key, page) = context.way()?;
+            (self.desk.available || !of_site(&page)).then_some((context, key, page))
+        });
         let moves = |action: Action| {
             let rows = matches!(action, Action::Desk(DeskStep::Row(_)) | Action::Ledger(LedgerStep::Row(_)));
             rows || matches!(action, Action::Back | Action::Help | Action::Quit)
@@ -291,21 +291,20 @@ impl App {
             self.say(Tone::Alarm, "this lattice is not saved: w saves it, so that the other screen finds it".into());
             return Vec::new();
         }
-        vec![Effect::Send(screen, order)]
+        vec![Effect::Tell(Command::Send(screen, order))]
     }
 
     /// Something was sent to this screen.
-    pub fn take_order(&mut self, order: Order) -> Vec<Effect> {
+    pub fn take_order(&mut self, order: Order) {
         self.end_tour();
         match order {
             Order::Lattice(name) if self.desk.site.tour(&name).is_some() => self.begin_tour(&name),
             Order::Lattice(name) => self.show_lattice(Some(&name)),
             Order::Camera(name) => self.show_camera(&name),
         }
-        let effects = self.settle();
+        self.seat();
         let what = self.showing();
         self.say(Tone::Here, format!("sent from another screen: {what}"));
-        effects
     }
 
     fn tour_lines(&self) -> Vec<Line> {
@@ -343,15 +342,15 @@ impl App {
             }
             PickKind::Report => {
                 let span = super::ledger::LANE_SPANS[self.log.span % super::ledger::LANE_SPANS.len()].0;
-                return vec![Effect::Report(picker.input.value().to_owned(), span)];
+                return vec![Effect::Tell(Command::Report(picker.input.value().to_owned(), span))];
             }
             PickKind::Export | PickKind::Import if picker.input.value().trim().is_empty() => return Vec::new(),
             PickKind::Export => {
                 let lattice = Box::new(self.lattices.shown().clone());
-                return vec![Effect::Errand(Errand::ExportLattice(lattice, picker.input.value().to_owned()))];
+                return vec![Errand::ExportLattice(lattice, picker.input.value().to_owned()).into()];
             }
             PickKind::Import => {
-                return vec![Effect::Errand(Errand::ImportLattices(picker.input.value().to_owned()))];
+                return vec![Errand::ImportLattices(picker.input.value().to_owned()).into()];
             }
             PickKind::Duplicate => {
                 let name = self.lattices.free_name(picker.input.value().trim());

@@ -3,13 +3,15 @@
 use super::{App, Effect, Overlay, Tile};
 use crate::app::lattices::ALL;
 use crate::app::picker::{PickKind, Picker};
-use crate::desk::{Errand, Page};
+use crate::desk::Page;
 use crate::keymap::WallStep;
 use crate::theme::Tone;
 use crate::view::regions;
 use lattice_core::Role;
 use lattice_core::lattice::{Lattice, Placed};
 use lattice_core::layout::{Edge, Layout, Preset, proposals};
+use lattice_engine::jobs::Errand;
+use lattice_engine::{Command, SheetPlace};
 use std::collections::BTreeSet;
 use tui_input::Input;
 
@@ -67,14 +69,14 @@ impl App {
             WallStep::Rename | WallStep::Duplicate | WallStep::Remove | WallStep::Export | WallStep::Import => {
                 self.lattice_step(step);
             }
-            WallStep::Save => return vec![Effect::Errand(Errand::SaveLattices(self.lattices.own().to_vec()))],
+            WallStep::Save => return vec![Errand::SaveLattices(self.lattices.own().to_vec()).into()],
             WallStep::Paint => self.next_painting(),
             WallStep::Still => match self.selected_tile().map(super::Tile::key) {
-                Some(key) if self.pictures.contains_key(&key) => return vec![Effect::Still(key)],
+                Some(key) if self.pictures.contains_key(&key) => return vec![Effect::Tell(Command::Still(key))],
                 Some(_) => self.say(Tone::Text, "there is no picture of it yet that could be kept".into()),
                 None => self.say(Tone::Text, "this tile is empty".into()),
             },
-            WallStep::Sheet => return vec![Effect::Sheet],
+            WallStep::Sheet => return vec![self.sheet()],
             WallStep::Brightness(_) | WallStep::Light | WallStep::Names | WallStep::Care => self.aid_step(step),
             WallStep::Clear => {
                 if self.lattices.edit(|lattice| lattice.clear(here)).is_none() {
@@ -116,7 +118,7 @@ impl App {
             }
             WallStep::Send => {
                 self.pick(PickKind::Screen);
-                return vec![Effect::AskScreens];
+                return vec![Effect::Tell(Command::AskScreens)];
             }
             WallStep::GiveBack => self.give_back(),
             WallStep::Plan => self.overlay = Overlay::Plan(0),
@@ -159,6 +161,16 @@ impl App {
             WallStep::Import => self.pick(PickKind::Import),
             _ => {}
         }
+    }
+
+    /// The pictures of the page, to be kept on one sheet.
+    fn sheet(&self) -> Effect {
+        let place = |place: usize| match self.tile_at(place) {
+            Some(tile) => SheetPlace::Stream(tile.key()),
+            None => SheetPlace::Empty(self.placed(place).map_or_else(|| "empty".into(), |placed| placed.camera.clone())),
+        };
+        let title = format!("{}, {}", self.name, self.lattices.shown().name);
+        Effect::Tell(Command::Sheet(title, (0..self.lattices.shown().places()).map(place).collect()))
     }
 
     fn pick(&mut self, kind: PickKind) {
@@ -247,7 +259,7 @@ impl App {
 
     /// Names of the cameras that can be shown.
     pub fn cameras_there(&self) -> impl Iterator<Item = &str> {
-        self.site.cameras.iter().filter(|camera| !camera.streams.is_empty()).map(|camera| camera.name.as_str())
+        self.cameras.names()
     }
 
     /// Puts a camera into a tile, by its number through all pages. The tile keeps its aspect.
@@ -296,7 +308,7 @@ impl App {
                 placed.hold = next;
             }
         });
-        self.unbar(tile.camera);
+        self.tell(Command::Unbar(tile.camera));
         let name = self.camera_name(tile.camera).to_owned();
         let text = next.map_or_else(
             || format!("{name}: main or sub is chosen automatically"),
@@ -307,7 +319,7 @@ impl App {
     }
 
     pub(super) fn roles_of(&self, tile: &Tile) -> Vec<Role> {
-        let camera = self.site.cameras.get(tile.camera);
+        let camera = self.cameras.get(tile.camera);
         camera.map(|camera| camera.streams.iter().map(|stream| stream.role).collect()).unwrap_or_default()
     }
 
@@ -329,7 +341,7 @@ impl App {
             }
         });
         for camera in self.tiles.iter().map(|tile| tile.camera).collect::<Vec<_>>() {
-            self.unbar(camera);
+            self.tell(Command::Unbar(camera));
         }
         self.say(
             Tone::Text,

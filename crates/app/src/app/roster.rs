@@ -1,6 +1,6 @@
 //! The roster's lines: which cameras, in which order, under which headings.
 
-use super::{App, FeedKey};
+use super::{App, Effect, FeedKey};
 use crate::desk::Typing;
 use crate::keymap::DeskStep;
 use crate::view::port_of;
@@ -8,6 +8,7 @@ use lattice_core::clock::Told;
 use lattice_core::find::Exposure;
 use lattice_core::meter::Figures;
 use lattice_core::{ClockOffset, Role, SourceUrl, Verdict};
+use lattice_engine::jobs::Errand;
 use lattice_net::Origin;
 use lattice_store::Camera;
 use std::cmp::Ordering;
@@ -268,7 +269,7 @@ impl<'a> RosterLine<'a> {
 impl App {
     /// For each camera by its name, the stream that tells how it is.
     fn telling_by_name(&self) -> HashMap<&str, FeedKey> {
-        (0..self.site.cameras.len()).filter_map(|camera| Some((self.camera_name(camera), self.telling(camera)?))).collect()
+        self.cameras.iter().filter_map(|(id, def)| Some((def.name.as_str(), self.telling(id)?))).collect()
     }
 
     /// A camera of the site with what is known of it now.
@@ -278,23 +279,9 @@ impl App {
         Entry {
             camera,
             open,
-            clock: self.desk.clocks.get(&camera.name).copied(),
-            exposed: self.desk.exposed.get(&camera.name).copied(),
-            seen: self.desk.seen.get(&camera.name).copied(),
-        }
-    }
-
-    /// Remembers which cameras something comes from now, in seconds UTC.
-    pub fn note_seen(&mut self, now: i64) {
-        for key in self.open_streams().collect::<Vec<_>>() {
-            let arrives = |figures: &Figures| {
-                figures.arrived.is_some_and(|rate| rate > 0.0) || (figures.still.is_some() && figures.verdict == Verdict::Steady)
-            };
-            if self.figures.get(&key).is_some_and(|figures| arrives(figures))
-                && let Some(camera) = self.site.cameras.get(key.camera)
-            {
-                self.desk.seen.insert(camera.name.clone(), now);
-            }
+            clock: self.known.clocks.get(&camera.name).copied(),
+            exposed: self.known.exposed.get(&camera.name).copied(),
+            seen: self.known.seen.get(&camera.name).copied(),
         }
     }
 
@@ -307,7 +294,7 @@ impl App {
 
     /// The figures of a stream that is open, by its request URI.
     pub fn measured(&self, uri: &str) -> Option<&Figures> {
-        let is = |key: &FeedKey| matches!(self.site.origin(*key), Some(Origin::Url(open)) if open.request_uri() == uri);
+        let is = |key: &FeedKey| matches!(self.cameras.origin(*key), Some(Origin::Url(open)) if open.request_uri() == uri);
         self.figures.iter().find(|(key, _)| is(key)).map(|(_, figures)| figures.as_ref())
     }
 
@@ -327,6 +314,13 @@ impl App {
             page.asked.extend(urls.iter().map(SourceUrl::request_uri));
         }
         urls
+    }
+
+    /// Measures the streams of the device that is looked at as far as nothing is known of them.
+    pub(super) fn probe(&mut self) -> Option<Effect> {
+        let urls = self.take_unprobed();
+        let page = self.desk.device.as_ref().filter(|_| !urls.is_empty())?;
+        Some(Errand::Probe(page.camera.clone(), urls).into())
     }
 
     /// The cameras that pass the filter, in their order, under their headings.
@@ -401,9 +395,9 @@ fn passes(camera: &Camera, filter: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::app::Site;
     use lattice_core::Wall;
     use ratatui::layout::Rect;
+    use std::sync::Arc;
     use std::time::Duration;
     use tui_input::Input;
 
@@ -412,9 +406,8 @@ mod tests {
     }
 
     fn app() -> App {
-        let site = Site { name: "Port".into(), cameras: Vec::new(), prefer: Role::Sub };
-        let (mut app, _) = App::new(site, false, Rect::new(0, 0, 160, 50), 0.5);
-        app.desk.site.cameras = vec![
+        let mut app = App::new("Port".into(), false, Rect::new(0, 0, 160, 50), 0.5);
+        Arc::make_mut(&mut app.desk.site).cameras = vec![
             camera("Loose", None, "192.0.2.30"),
             camera("Gate 10", Some("Lock"), "192.0.2.9"),
             camera("Fuel quay", Some("Quay"), "192.0.2.100"),
@@ -452,9 +445,9 @@ mod tests {
     fn every_order_names_every_camera_once_and_keeps_the_chosen_one() {
         let mut app = app();
         let offset = |micros| Told { offset: ClockOffset { micros, error: Duration::ZERO }, at: Wall::from_unix_micros(0) };
-        app.desk.clocks.insert("Gate 2".into(), offset(-420_000_000));
-        app.desk.clocks.insert("Loose".into(), offset(5_000));
-        app.desk.seen.insert("Fuel quay".into(), 1_795_500_000);
+        Arc::make_mut(&mut app.known).clocks.insert("Gate 2".into(), offset(-420_000_000));
+        Arc::make_mut(&mut app.known).clocks.insert("Loose".into(), offset(5_000));
+        Arc::make_mut(&mut app.known).seen.insert("Fuel quay".into(), 1_795_500_000);
         app.desk.chosen = Some("Gate 2".into());
         for sort in SortBy::ALL {
             for group in [GroupBy::Group, GroupBy::Recorder, GroupBy::Maker, GroupBy::Verdict, GroupBy::Nothing] {

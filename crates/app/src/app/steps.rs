@@ -1,7 +1,7 @@
 //! The steps of the desk: what its keys do.
 
 use super::{App, Effect};
-use crate::desk::{CertificateForm, Errand, Page, SignInFor, Typing};
+use crate::desk::{CertificateForm, Page, SignInFor, Typing};
 use crate::device_page::DevicePage;
 use crate::keymap::{Context, DeskStep, TypingKind};
 use crate::theme::Tone;
@@ -9,6 +9,7 @@ use crate::view::sorts_by;
 use lattice_core::target::{Newcomer, Row, names_file};
 use lattice_core::verdict::SessionState;
 use lattice_core::{Cause, Role, Secret};
+use lattice_engine::jobs::Errand;
 use lattice_store::site::CertificateTrust;
 use tui_input::Input;
 
@@ -34,7 +35,7 @@ impl App {
             return self.show_lighter();
         }
         let errand = self.desk_step(step);
-        errand.map(Effect::Errand).into_iter().collect()
+        errand.map(Effect::from).into_iter().collect()
     }
 
     /// Keys of the list of a recorder's channels.
@@ -302,7 +303,7 @@ impl App {
             return self.desk.ask_sign_in(SignInFor::Targets(targets));
         }
         let Some(name) = self.desk_camera() else { return };
-        let camera = self.site.cameras.iter().position(|def| def.name == name && !def.streams.is_empty());
+        let camera = self.cameras.id(&name);
         let figures = camera.and_then(|camera| self.figures.get(&self.telling(camera)?)).cloned();
         match figures.as_ref().map(|figures| (figures.cause, &figures.session)) {
             // What is missing is not always a sign-in.
@@ -343,7 +344,8 @@ impl App {
                 placed.hold = Some(role);
             }
         });
-        self.settle()
+        self.seat();
+        Vec::new()
     }
 
     fn begin_typing(&mut self, what: TypingKind) {

@@ -41,7 +41,7 @@ pub struct StreamPage {
 impl App {
     /// The stream of the same camera that comes after this one, in a round.
     fn other_stream(&self, key: FeedKey) -> Option<FeedKey> {
-        let streams = &self.site.cameras.get(key.camera)?.streams;
+        let streams = &self.cameras.get(key.camera)?.streams;
         let roles: Vec<Role> = streams.iter().map(|stream| stream.role).collect();
         let at = roles.iter().position(|role| *role == key.role)?;
         let role = roles.get((at + 1) % roles.len()).filter(|role| **role != key.role)?;

@@ -5,6 +5,7 @@ use crate::desk::Page;
 use crate::theme::Tone;
 use lattice_core::lattice::Lattice;
 use lattice_core::{Mono, Verdict};
+use lattice_engine::CameraId;
 use lattice_store::site::{DWELL, Stop, Tour};
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
@@ -213,28 +214,28 @@ impl App {
         if !self.tour.as_ref().is_some_and(|running| running.tour.trouble_first) {
             return false;
         }
-        let in_trouble = |camera: usize| {
+        let in_trouble = |camera: CameraId| {
             let figures = self.telling(camera).and_then(|key| self.figures.get(&key));
             figures.is_some_and(|figures| matches!(figures.verdict, Verdict::Stalled | Verdict::Lost | Verdict::Locked))
         };
-        let of_tour: BTreeSet<usize> = self
+        let of_tour: BTreeSet<CameraId> = self
             .legs()
             .iter()
             .filter_map(|leg| self.lattices.named(&leg.lattice))
             .flat_map(Lattice::cameras)
             .filter_map(|name| self.camera_index(name))
             .collect();
-        let own: BTreeSet<usize> = {
+        let own: BTreeSet<CameraId> = {
             let shown = self.lattices.shown().page(self.lattices.page());
             shown.filter_map(|(_, placed)| self.camera_index(&placed.camera)).collect()
         };
         let troubled = of_tour
             .into_iter()
             .filter(|camera| !own.contains(camera) && !self.given_back.contains(camera) && in_trouble(*camera));
-        let troubled: Vec<usize> = troubled.take(FRONT).collect();
+        let troubled: Vec<CameraId> = troubled.take(FRONT).collect();
         let given_back = self.given_back.iter().copied().filter(|camera| in_trouble(*camera)).collect();
         let places = self.lattices.shown().places();
-        let fronted: BTreeMap<usize, usize> = (0..places)
+        let fronted: BTreeMap<usize, CameraId> = (0..places)
             .rev()
             .filter(|place| {
                 let camera = self.placed(*place).and_then(|placed| self.camera_index(&placed.camera));

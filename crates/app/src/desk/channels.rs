@@ -1,9 +1,8 @@
 //! Which channels of a recorder are taken in.
 
-use super::Errand;
-use crate::intake::Intake;
 use lattice_core::Cause;
 use lattice_core::target::Newcomer;
+use lattice_engine::jobs::{Errand, Intake};
 use std::collections::BTreeSet;
 
 /// A channel that a recorder offers.
@@ -72,5 +71,30 @@ impl ChannelChoice {
     /// What is to be done with it.
     pub fn taken(self) -> Errand {
         Errand::Channels(self.newcomer, self.ticked)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lattice_core::target::understand;
+    use lattice_store::Camera;
+
+    #[test]
+    fn channels_that_answer_are_ticked_and_keys_tick_others() {
+        let channel = |n: u32| Camera { device_name: Some(format!("Berth {n}")), channel: Some(n), ..Camera::default() };
+        let cameras = [Camera::default()].into_iter().chain((1..=4).map(channel)).collect();
+        let intake = Intake { cameras, channel_troubles: vec![(2, Cause::NoSuchStream)], ..Intake::default() };
+        let newcomer = Newcomer::from(understand("192.0.2.40").unwrap().target);
+        let mut choice = ChannelChoice::new(newcomer.clone(), &intake);
+        assert_eq!(choice.ticked, BTreeSet::from([1, 3, 4]), "one that does not answer is not ticked");
+        assert_eq!(choice.channels[1].trouble, Some(Cause::NoSuchStream));
+        choice.select(2);
+        choice.tick();
+        assert_eq!((&choice.ticked, choice.row), (&BTreeSet::from([1, 4]), 3));
+        assert_eq!(choice.clone().taken(), Errand::Channels(newcomer, BTreeSet::from([1, 4])));
+        choice.tick_all();
+        choice.tick_all();
+        assert!(choice.ticked.is_empty());
     }
 }

@@ -6,8 +6,9 @@ use super::{plate, tile};
 use crate::app::{App, Bench, FeedKey};
 use crate::theme::{Theme, Tone};
 use lattice_core::lattice::Aspect;
-use lattice_core::meter::Sample;
-use lattice_report::{Chart as PaperChart, Page};
+use lattice_core::meter::Fig;
+use lattice_engine::Drawing;
+use lattice_report::Chart as PaperChart;
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -15,18 +16,15 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 use std::time::Duration;
 
-/// A chart of the bench: title, decimal digits, least top of the axis, value.
-type Kind = (&'static str, usize, f64, fn(&Sample) -> Option<f32>);
-
-const KINDS: [Kind; CHARTS] = [
-    ("latency ms", 0, 50.0, |sample| sample.latency),
-    ("arrived /s", 1, 5.0, |sample| sample.arrived),
-    ("jitter ms", 1, 2.0, |sample| sample.jitter),
-    ("loss %", 2, 1.0, |sample| sample.loss),
-    ("bitrate kbit/s", 0, 100.0, |sample| sample.bitrate.map(|bits| bits / 1e3)),
-];
+/// A chart of the bench: its figure, and the least top of its axis.
+const KINDS: [(Fig, f64); CHARTS] =
+    [(Fig::Latency, 50.0), (Fig::Arrived, 5.0), (Fig::Jitter, 2.0), (Fig::Loss, 1.0), (Fig::Bitrate, 100.0)];
 /// How many charts there are.
 pub const CHARTS: usize = 5;
+
+fn title_of(fig: Fig) -> String {
+    format!("{} {}", fig.row().word, fig.row().unit)
+}
 
 const GUTTER: u16 = 2;
 /// Plate and line of the buffer.
@@ -144,7 +142,7 @@ fn charts(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let columns = columns.min((CHARTS as u16).div_ceil(rows));
     let (width, height) = (area.width / columns, area.height / rows);
     for place in 0..usize::from(columns * rows).min(CHARTS) {
-        let (title, digits, least_top, value) = KINDS[(app.bench.first_chart + place) % CHARTS];
+        let (fig, least_top) = KINDS[(app.bench.first_chart + place) % CHARTS];
         let curves: Vec<Curve> = app
             .bench
             .streams
@@ -154,13 +152,14 @@ fn charts(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
                 letter: Bench::letter(index),
                 tone: TONES[index % TONES.len()],
                 points: app.history.get(key).map_or_else(Vec::new, |history| {
-                    history.over(app.now, span).map(|(age, sample)| (age, value(&sample).map(f64::from))).collect()
+                    history.over(app.now, span).into_iter().map(|(age, sample)| (age, sample.get(fig).map(f64::from))).collect()
                 }),
             })
             .collect();
+        let title = title_of(fig);
         let lines = Lines {
-            title,
-            digits,
+            title: &title,
+            digits: fig.row().digits,
             span: span.duration().as_secs_f64(),
             least_top,
             cursor: None,
@@ -175,25 +174,25 @@ fn charts(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
 }
 
 /// The same charts for paper: title, pages.
-pub fn charts_on_paper(app: &App) -> (String, Vec<Page>) {
+pub fn charts_on_paper(app: &App) -> (String, Drawing) {
     let span = app.bench.span;
-    let chart = |(title, digits, least_top, value): &Kind| PaperChart {
-        title: (*title).to_owned(),
-        digits: *digits,
+    let chart = |(fig, least_top): &(Fig, f64)| PaperChart {
+        title: title_of(*fig),
+        digits: fig.row().digits,
         least_top: *least_top,
         curves: app
             .bench
             .streams
             .iter()
             .map(|key| {
-                let past = app.history.get(key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
-                on_paper(app, &app.stream_name(*key), &past, value)
+                let past = app.history.get(key).map_or_else(Vec::new, |past| past.over(app.now, span));
+                on_paper(app, &app.stream_name(*key), &past, &|sample| sample.get(*fig))
             })
             .collect(),
     };
     let charts: Vec<PaperChart> = KINDS.iter().map(chart).collect();
     let names: Vec<String> = app.bench.streams.iter().map(|key| app.stream_name(*key)).collect();
     let title = format!("{}: the last {}", names.join(", "), span.words());
-    let pages = paper(app, &title, span, &charts, &[]);
-    (title, pages)
+    let drawing = paper(app, &title, span, charts, Vec::new());
+    (title, drawing)
 }

@@ -18,9 +18,10 @@ use ratatui::layout::{Constraint, Layout, Position, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span, Text};
 use ratatui::widgets::{Cell, Paragraph, Row, Table, TableState, Widget as _, Wrap};
+use unicode_width::UnicodeWidthStr as _;
 
 /// The lanes of the ledger for paper: title, pages.
-pub fn lanes_on_paper(app: &App) -> (String, Vec<lattice_report::Page>) {
+pub fn lanes_on_paper(app: &App) -> (String, lattice_engine::Drawing) {
     ledger::lanes_on_paper(app)
 }
 
@@ -166,7 +167,7 @@ fn table(theme: Theme, list: &List, rows: Vec<Vec<Said>>, buf: &mut Buffer) {
 
 /// A line that is being typed, with its cursor.
 fn typed(theme: Theme, label: &str, text: &str, cursor: usize, area: Rect, buf: &mut Buffer) {
-    let label_width = label.chars().count() as u16 + 1;
+    let label_width = label.width() as u16 + 1;
     let room = usize::from(area.width.saturating_sub(label_width + 1)).max(1);
     // The end that is being typed stays in sight.
     let skip = cursor.saturating_sub(room.saturating_sub(1));

@@ -6,7 +6,8 @@ use crate::theme::{Theme, Tone};
 use lattice_core::flash::{FLASHES, FlashReading};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Latency, LatencyBasis};
-use lattice_report::{Page, flashes_page};
+use lattice_engine::Drawing;
+use lattice_report::flashes_page;
 use lattice_term::ColourDepth;
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
@@ -126,7 +127,7 @@ fn overlaid(app: &App, theme: Theme, key: FeedKey, reading: &FlashReading, area:
 }
 
 /// What was measured, for paper: title, pages; `None` before anything was.
-pub fn on_paper(app: &App) -> Option<(String, Vec<Page>)> {
+pub fn on_paper(app: &App) -> Option<(String, Drawing)> {
     let key = app.flash.key?;
     let reading = app.figures.get(&key)?.flash.clone().filter(|reading| !reading.around.is_empty())?;
     let (_, median, _) = reading.seen_after()?;
@@ -135,9 +136,8 @@ pub fn on_paper(app: &App) -> Option<(String, Vec<Page>)> {
     let plain = Theme::new(ColourDepth::Mono);
     let said: Vec<String> = results(app, plain, key).iter().skip(1).map(ToString::to_string).collect();
     let title = format!("Flash probe of {}", app.stream_name(key));
-    let foot = format!("{}, made with Amber Lattice at {}", app.site.name, app.clock);
-    let pages = flashes_page(&title, &foot, &points, median.as_secs_f64() * 1e3, &said);
-    Some((title, pages))
+    let (heading, foot, median) = (title.clone(), app.foot_on_paper(), median.as_secs_f64() * 1e3);
+    Some((title, Drawing(Box::new(move || flashes_page(&heading, &foot, &points, median, &said)))))
 }
 
 fn millis(span: Duration) -> String {

@@ -16,7 +16,7 @@ use unicode_width::UnicodeWidthStr as _;
 /// Site, how many tiles are in which state, time of day.
 pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let padded = area;
-    let mut title = vec![Span::styled(app.site.name.clone(), theme.tone(Tone::Text))];
+    let mut title = vec![Span::styled(app.name.clone(), theme.tone(Tone::Text))];
     let lattice = app.lattices.shown();
     if app.page == Page::Wall && (lattice.name != ALL || lattice.pages() > 1) {
         title.push(Span::styled(format!("  {}", lattice.name), theme.tone(Tone::Calm)));
@@ -36,7 +36,7 @@ pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let title_width = title.width() as u16;
     title.render(padded, buf);
     let verdict = |key: crate::app::FeedKey| app.figures.get(&key).map_or(Verdict::Waiting, |figures| figures.verdict);
-    let telling: Vec<_> = (0..app.site.cameras.len()).filter_map(|camera| app.telling(camera)).collect();
+    let telling: Vec<_> = app.cameras.iter().filter_map(|(camera, _)| app.telling(camera)).collect();
     let mut spans: Vec<Span<'_>> = Vec::new();
     for kind in Verdict::WORST_FIRST {
         let count = telling.iter().filter(|key| verdict(**key) == kind).count();

@@ -5,21 +5,16 @@ use crate::desk::Page;
 use crate::keymap::{Context, KEYMAP};
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::Verdict;
+use lattice_core::meter::FIGURES;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Margin, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
 
-const FIGURES: [(&str, &str); 22] = [
-    ("sent/declared", "frames/s by the camera's own timestamps over 5 s, against what it says it sends"),
-    ("latency", "capture to drawn, median of 10 s; c: by the camera's clock; + r: above the least of the last minute"),
-    ("arrived", "access units completed, a second, over 5 s of arrival time"),
-    ("p95, ±", "19 frames of 20 were at most this late; how far the camera's clock may be off"),
-    ("path … draw", "its parts: capture to arrival, held for order, decoded and scaled, written to the terminal"),
-    ("shown", "pictures of the stream really drawn, a second, over 5 s"),
-    ("jitter", "spread of packet arrivals against their timestamps (RFC 3550, interarrival jitter)"),
-    ("bitrate", "payload bits a second over 1 s and over 10 s; by kind: keyframes, predicted frames, predicted from both sides"),
-    ("keyframes", "frames and media time from one keyframe to the next: the last, and the longest"),
+/// What stands beside figures, or is made of them.
+const SIGNS: [(&str, &str); 15] = [
+    ("c, r, f", "what a latency is measured by: the camera's clock; relative, above the least of the last minute; flashes"),
+    ("±", "how far a clock may be off"),
     ("clock", "how far the camera's clock is off, and how many µs a second it runs too fast or too slow, by its sender reports"),
     (
         "looks",
@@ -63,7 +58,7 @@ pub fn panel(theme: Theme, area: Rect, width: u16, height: u16, buf: &mut Buffer
 pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     let pair = |key: String, tone: Tone, text: &str| {
         Line::from(vec![
-            Span::styled(format!("{key:<15}"), theme.tone(tone)),
+            Span::styled(format!("{key:<24}"), theme.tone(tone)),
             Span::styled(text.to_owned(), theme.tone(Tone::Text)),
         ])
     };
@@ -71,17 +66,7 @@ pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     let mut lines = Vec::new();
     // Where the operator is comes first.
     let here = if app.page == Page::Welcome { Context::Wall } else { app.page.context() };
-    let others = [
-        Context::Wall,
-        Context::Edit,
-        Context::Roster,
-        Context::Find,
-        Context::Add,
-        Context::Check,
-        Context::Device,
-        Context::Listen,
-        Context::SignIn,
-    ];
+    let others = Context::all();
     for context in [here].into_iter().chain(others.into_iter().filter(|context| *context != here)) {
         lines.extend((!lines.is_empty()).then(Line::default));
         lines.push(title(context.title()));
@@ -94,7 +79,12 @@ pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
         lines.push(pair(format!("{} {verdict}", sign(verdict)), Theme::verdict(verdict), verdict_help(verdict)));
     }
     lines.extend([Line::default(), title("Figures")]);
-    lines.extend(FIGURES.iter().map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
+    for figure in &FIGURES {
+        let unit = if figure.unit.is_empty() { String::new() } else { format!(", {}", figure.unit) };
+        lines.push(pair(figure.word.to_owned(), Tone::Calm, &format!("{}{unit}", figure.definition)));
+    }
+    lines.extend([Line::default(), title("Signs")]);
+    lines.extend(SIGNS.iter().map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
     let codec = if lattice_media::has_assembly() {
         "with assembly"
     } else {

@@ -13,7 +13,7 @@ const BAR: usize = 24;
 
 /// Draws the plan, scrolled down by this many lines.
 pub fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
-    let planned = &app.streams.plan;
+    let planned = &app.plan;
     let text = |text: String| Span::styled(text, theme.tone(Tone::Text));
     let mut lines = vec![Line::styled("Plan: which stream each tile shows, and why", theme.tone(Tone::Bright)), Line::default()];
     let load = &planned.plan.load;
@@ -44,7 +44,7 @@ pub fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
         ),
     ]);
     for tile in &app.tiles {
-        let Some(choice) = planned.choice(tile.place) else { continue };
+        let Some(choice) = planned.choice(app.viewer, tile.place) else { continue };
         let role = choice.role.unwrap_or(tile.role);
         let facts = app.stream_facts(FeedKey::new(tile.camera, role));
         let shown = app.figures.get(&tile.key()).and_then(|figures| figures.shown);

@@ -119,7 +119,7 @@ fn stream(app: &App, tile: &Tile) -> Vec<Field> {
         Some(role) => vec![field(1, Tone::Here, format!("{letter}→{} switching", role.letter()))],
         None => vec![field(1, Tone::Calm, letter)],
     };
-    let choice = app.streams.plan.choice(tile.place).map(|choice| choice.reason);
+    let choice = app.plan.choice(app.viewer, tile.place).map(|choice| choice.reason);
     if let Some(Reason::HoldImpossible(role, short)) = choice {
         out.push(field(2, Tone::Bright, format!("[{}] held, {} is short", role.letter(), short.word())));
     } else if let Some(role) = hold.filter(|role| *role != tile.role && tile.switching != Some(*role)) {

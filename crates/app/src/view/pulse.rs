@@ -8,14 +8,11 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 
 const LEVELS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
-/// Below this share of the expected frames a second is drawn bright.
-const SHORT: f32 = 0.85;
-
-/// Draws a tile's pulse, the newest second at the right edge.
-pub fn draw(theme: Theme, figures: &Figures, area: Rect, buf: &mut Buffer) {
+/// Draws a tile's pulse, the newest second at the right edge; one with less than the share `strain` of its frames is bright.
+pub fn draw(theme: Theme, figures: &Figures, strain: f64, area: Rect, buf: &mut Buffer) {
     let cells = &figures.pulse;
     let shown = cells.len().min(usize::from(area.width));
-    let spans: Vec<Span<'_>> = cells.iter().skip(cells.len() - shown).map(|cell| span(theme, *cell)).collect();
+    let spans: Vec<Span<'_>> = cells.iter().skip(cells.len() - shown).map(|cell| span(theme, *cell, strain)).collect();
     let right = Rect { x: area.right() - shown as u16, width: shown as u16, ..area };
     Line::from(spans).render(right, buf);
     let (ended, length) = figures.dropout_totals;
@@ -33,13 +30,13 @@ pub fn draw(theme: Theme, figures: &Figures, area: Rect, buf: &mut Buffer) {
     }
 }
 
-fn span(theme: Theme, cell: PulseCell) -> Span<'static> {
+fn span(theme: Theme, cell: PulseCell, strain: f64) -> Span<'static> {
     match cell {
         PulseCell::Unknown => Span::styled("·", theme.tone(Tone::Faint)),
         PulseCell::Share(share) if share <= 0.0 => Span::raw(" "),
         PulseCell::Share(share) => {
             let level = ((share * 7.0).round() as usize).min(6);
-            let tone = if share < SHORT { Tone::Bright } else { Tone::Faint };
+            let tone = if f64::from(share) < strain { Tone::Bright } else { Tone::Faint };
             Span::styled(LEVELS[level], theme.tone(tone))
         }
     }

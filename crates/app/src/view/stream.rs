@@ -7,11 +7,13 @@ use crate::theme::{Theme, Tone, sign};
 use lattice_core::FrameRate;
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::Span as Back;
-use lattice_core::meter::{Figures, LatencyBasis, Sample, Spread};
+use lattice_core::meter::{Fig, Figures, LatencyBasis, Sample, Spread};
 use lattice_core::sight::Finding;
+use lattice_core::thresholds::Thresholds;
 use lattice_core::ts::Check;
 use lattice_core::{Verdict, Wall};
-use lattice_report::{Chart as PaperChart, Curve as PaperCurve, Page, charts_page};
+use lattice_engine::Drawing;
+use lattice_report::{Chart as PaperChart, Curve as PaperCurve, charts_page};
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -26,8 +28,9 @@ type Kind = (&'static str, usize, f64, &'static [Drawn]);
 
 /// The sum of the first parts of the latency that are known.
 fn up_to(sample: &Sample, last: usize) -> Option<f32> {
-    sample.parts[last]?;
-    Some(sample.parts.iter().take(last + 1).flatten().sum())
+    let parts = [Fig::Path, Fig::Buffer, Fig::Decode, Fig::Draw].map(|part| sample.get(part));
+    parts[last]?;
+    Some(parts.iter().take(last + 1).flatten().sum())
 }
 
 /// How many charts there are.
@@ -39,9 +42,9 @@ const KINDS: [Kind; STREAM_CHARTS] = [
         1,
         5.0,
         &[
-            ('s', "sent", Tone::Text, |sample| sample.sent),
-            ('a', "arrived", Tone::Here, |sample| sample.arrived),
-            ('d', "drawn", Tone::Bright, |sample| sample.shown),
+            ('s', "sent", Tone::Text, |sample| sample.get(Fig::Sent)),
+            ('a', "arrived", Tone::Here, |sample| sample.get(Fig::Arrived)),
+            ('d', "drawn", Tone::Bright, |sample| sample.get(Fig::Shown)),
         ],
     ),
     (
@@ -53,7 +56,7 @@ const KINDS: [Kind; STREAM_CHARTS] = [
             ('b', "+ buffer", Tone::Calm, |sample| up_to(sample, 1)),
             ('c', "+ decode", Tone::Here, |sample| up_to(sample, 2)),
             ('w', "+ draw", Tone::Bright, |sample| up_to(sample, 3)),
-            ('9', "95th percentile in all", Tone::Text, |sample| sample.latency_p95),
+            ('9', "95th percentile in all", Tone::Text, |sample| sample.get(Fig::LatencyP95)),
         ],
     ),
     (
@@ -61,19 +64,15 @@ const KINDS: [Kind; STREAM_CHARTS] = [
         0,
         100.0,
         &[
-            ('r', "all", Tone::Bright, |sample| kilo(sample.bitrate)),
-            ('k', "keyframes", Tone::Text, |sample| kilo(sample.by_kind[0])),
-            ('p', "predicted", Tone::Here, |sample| kilo(sample.by_kind[1])),
-            ('b', "predicted from both sides", Tone::Calm, |sample| kilo(sample.by_kind[2]).filter(|both| *both > 0.0)),
+            ('r', "all", Tone::Bright, |sample| sample.get(Fig::Bitrate)),
+            ('k', "keyframes", Tone::Text, |sample| sample.get(Fig::BitrateKey)),
+            ('p', "predicted", Tone::Here, |sample| sample.get(Fig::BitrateOne)),
+            ('b', "predicted from both sides", Tone::Calm, |sample| sample.get(Fig::BitrateBoth).filter(|both| *both > 0.0)),
         ],
     ),
-    ("jitter ms", 1, 2.0, &[('j', "jitter", Tone::Bright, |sample| sample.jitter)]),
-    ("loss %", 2, 1.0, &[('l', "lost", Tone::Bright, |sample| sample.loss)]),
+    ("jitter ms", 1, 2.0, &[('j', "jitter", Tone::Bright, |sample| sample.get(Fig::Jitter))]),
+    ("loss %", 2, 1.0, &[('l', "lost", Tone::Bright, |sample| sample.get(Fig::Loss))]),
 ];
-
-fn kilo(bits: Option<f32>) -> Option<f32> {
-    bits.map(|bits| bits / 1e3)
-}
 
 /// A chart that is smaller cannot be read.
 const LEAST_CHART: (u16, u16) = (38, 6);
@@ -121,7 +120,7 @@ pub fn draw(app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], b
     let all: Vec<(FeedKey, &Figures)> =
         streams.iter().filter_map(|key| Some((*key, app.figures.get(key).map(AsRef::as_ref)?))).collect();
     let lines = match all.as_slice() {
-        [(_, one)] => figure_lines(theme, one),
+        [(key, one)] => figure_lines(theme, one, app.thresholds(*key)),
         several => compared(theme, several),
     };
     for (row, line) in lines.into_iter().take(usize::from(beside.height)).enumerate() {
@@ -176,13 +175,14 @@ fn millis(span: Duration) -> String {
 }
 
 /// What it declares against what it does.
-fn figure_lines<'a>(theme: Theme, figures: &Figures) -> Vec<Line<'a>> {
+fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<Line<'a>> {
     let unknown = || "–".to_owned();
     let rate = |rate: Option<f64>| rate.map_or_else(unknown, |rate| format!("{rate:.1}"));
     let spread =
         |spread: Option<Spread>| spread.map_or_else(unknown, |spread| format!("{}/{}", millis(spread.p50), millis(spread.p95)));
     let declared = figures.declared.map(FrameRate::per_second);
-    let short = |does: Option<f64>, should: Option<f64>| does.zip(should).is_some_and(|(does, should)| does < should * 0.85);
+    let short =
+        |does: Option<f64>, should: Option<f64>, share: f64| does.zip(should).is_some_and(|(does, should)| does < should * share);
     let latency = figures.latency;
     let basis = match latency {
         Some(latency) if latency.basis.is_whole() => {
@@ -201,9 +201,9 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures) -> Vec<Line<'a>> {
     let size = figures.size.map_or_else(unknown, |(width, height)| format!("{width}×{height}"));
     let codec = [figures.codec.clone(), figures.profile.map(str::to_owned)].into_iter().flatten().collect::<Vec<_>>().join(" ");
     let transport = figures.transport.map_or_else(unknown, |transport| transport.word().to_owned());
-    let slow = short(figures.sent, declared);
-    let late = short(figures.arrived, figures.sent);
-    let skips = short(figures.shown, figures.arrived);
+    let slow = short(figures.sent, declared, limits.slowed);
+    let late = short(figures.arrived, figures.sent, limits.arrived);
+    let skips = short(figures.shown, figures.arrived, limits.shown);
     let rows: Vec<(&str, String, bool)> = vec![
         ("picture", format!("{size}  {codec}  by {transport}"), false),
         ("declared", format!("{} /s  {} kbit/s", rate(declared), kbit(figures.declared_bitrate)), false),
@@ -311,7 +311,7 @@ fn charts(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
         None => format!("the last {}, newest values", span.words()),
     };
     Line::styled(heading, theme.tone(Tone::Faint)).render(Rect { height: 1.min(area.height), ..area }, buf);
-    let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
+    let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span));
     let strip = Rect { y: area.y + 1, height: 1.min(area.height.saturating_sub(1)), ..area };
     verdicts(theme, &samples, span.duration().as_secs_f64(), cursor, strip, buf);
     let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
@@ -322,7 +322,8 @@ fn charts(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
     let age = |at| app.now.since(at).as_secs_f64();
     let missing = figures.iter().flat_map(|figures| figures.events.iter()).filter(|event| event.kind.is_dropout());
     let bars: Vec<(f64, f64)> = missing.map(|event| (age(event.start), event.end.map_or(0.0, age))).collect();
-    let ticks: Vec<f64> = samples.iter().filter(|(_, sample)| sample.keyframe == Some(1.0)).map(|(age, _)| *age).collect();
+    let ticks: Vec<f64> =
+        samples.iter().filter(|(_, sample)| sample.get(Fig::Keyframe) == Some(1.0)).map(|(age, _)| *age).collect();
     for place in 0..usize::from(columns * rows).min(STREAM_CHARTS) {
         let (title, digits, least_top, curves) = KINDS[(page.first_chart + place) % STREAM_CHARTS];
         let curve = |(letter, _, tone, value): &Drawn| Curve {
@@ -341,9 +342,9 @@ fn charts(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
 }
 
 /// The same charts for paper: title, pages.
-pub fn charts_on_paper(app: &App, key: FeedKey) -> (String, Vec<Page>) {
+pub fn charts_on_paper(app: &App, key: FeedKey) -> (String, Drawing) {
     let span = app.stream_page.span;
-    let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span).collect());
+    let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span));
     let chart = |(title, digits, least_top, curves): &Kind| PaperChart {
         title: (*title).to_owned(),
         digits: *digits,
@@ -356,8 +357,8 @@ pub fn charts_on_paper(app: &App, key: FeedKey) -> (String, Vec<Page>) {
     let figures = app.figures.get(&key);
     let missing = figures.iter().flat_map(|figures| figures.events.iter()).filter(|event| event.kind.is_dropout());
     let missing: Vec<(Wall, Wall)> = missing.map(|event| (wall(event.start), event.end.map_or(app.utc, wall))).collect();
-    let pages = paper(app, &title, span, &charts, &missing);
-    (title, pages)
+    let drawing = paper(app, &title, span, charts, missing);
+    (title, drawing)
 }
 
 /// A curve by the time of day.
@@ -367,11 +368,11 @@ pub fn on_paper(app: &App, name: &str, samples: &[(f64, Sample)], value: &dyn Fn
 }
 
 /// Charts of a span up to now as pages.
-pub fn paper(app: &App, title: &str, span: Back, charts: &[PaperChart], missing: &[(Wall, Wall)]) -> Vec<Page> {
-    let from = app.utc.offset(-(span.duration().as_micros() as i64));
+pub fn paper(app: &App, title: &str, span: Back, charts: Vec<PaperChart>, missing: Vec<(Wall, Wall)>) -> Drawing {
+    let (from, to) = (app.utc.offset(-(span.duration().as_micros() as i64)), app.utc);
+    let (title, foot) = (title.to_owned(), app.foot_on_paper());
     let zone = jiff::tz::TimeZone::system();
-    let foot = format!("{}, made with Amber Lattice at {}", app.site.name, app.clock);
-    charts_page(title, &foot, (from, app.utc), &zone, charts, missing)
+    Drawing(Box::new(move || charts_page(&title, &foot, (from, to), &zone, &charts, &missing)))
 }
 
 /// The verdicts over the span: a cell is as bad as the worst in it, and nothing stands where nothing was measured.

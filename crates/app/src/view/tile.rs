@@ -13,8 +13,10 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Alignment, Rect};
 use ratatui::text::Line;
 use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
+use std::borrow::Cow;
 use std::time::Duration;
 use tui_big_text::{BigText, PixelSize};
+use unicode_width::UnicodeWidthStr as _;
 
 /// Draws a tile; true when its picture is on the screen.
 pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
@@ -36,7 +38,7 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePain
     let subject = plate::Subject { key: tile.key(), name: app.name(tile), tile: Some(tile), selected };
     plate::draw(app, theme, subject, region.plate, buf);
     if let Some(figures) = figures.filter(|_| !region.pulse.is_empty()) {
-        pulse::draw(theme, figures, region.pulse, buf);
+        pulse::draw(theme, figures, app.thresholds(tile.key()).arrived, region.pulse, buf);
     }
     drawn
 }
@@ -167,9 +169,11 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
 
 /// A name as large as it fits, a word a line where that helps; else as usual.
 fn large_name(theme: Theme, name: &str, area: Rect, buf: &mut Buffer) {
+    // Every character of the large letters is as wide as every other.
     let width = |text: &str| text.chars().count() as u16;
     for (size, cell_width, cell_height) in [(PixelSize::HalfHeight, 8, 4), (PixelSize::Quadrant, 4, 4)] {
-        let lines = wrap(name, usize::from(area.width.saturating_sub(2) / cell_width));
+        let room = usize::from(area.width.saturating_sub(2) / cell_width);
+        let lines = textwrap::wrap(name, textwrap::Options::new(room).break_words(false));
         let (columns, rows) =
             (lines.iter().map(|line| width(line)).max().unwrap_or(0) * cell_width, lines.len() as u16 * cell_height);
         if columns + 2 > area.width || rows > area.height || columns == 0 {
@@ -192,7 +196,7 @@ fn large_name(theme: Theme, name: &str, area: Rect, buf: &mut Buffer) {
 }
 
 fn sign(theme: Theme, tone: Tone, text: &str, area: Rect, buf: &mut Buffer) {
-    let width = (text.chars().count() as u16).min(area.width);
+    let width = (text.width() as u16).min(area.width);
     let place = Rect { width, ..area };
     Clear.render(place, buf);
     buf.set_style(place, theme.ground());
@@ -251,9 +255,10 @@ fn message(theme: Theme, tone: Tone, lines: &[String], area: Rect, buf: &mut Buf
     if width < 8 || area.height == 0 {
         return;
     }
-    let wrapped: Vec<String> = lines.iter().flat_map(|line| wrap(line, usize::from(width))).collect();
+    let wrapped: Vec<String> =
+        lines.iter().flat_map(|line| textwrap::wrap(line, usize::from(width))).map(Cow::into_owned).collect();
     let height = (wrapped.len() as u16).min(area.height);
-    let widest = wrapped.iter().map(|line| line.chars().count()).max().unwrap_or(0) as u16 + 2;
+    let widest = wrapped.iter().map(|line| line.width()).max().unwrap_or(0) as u16 + 2;
     let place = Rect {
         x: area.x + (area.width - widest.min(area.width)) / 2,
         y: area.y + (area.height - height) / 2,
@@ -269,23 +274,6 @@ fn message(theme: Theme, tone: Tone, lines: &[String], area: Rect, buf: &mut Buf
         .map(|(n, line)| Line::styled(line, theme.tone(if n < headline { tone } else { Tone::Text })))
         .collect();
     Paragraph::new(text).alignment(Alignment::Center).wrap(Wrap { trim: true }).render(place, buf);
-}
-
-/// Breaks a sentence into lines of at most `width` characters.
-fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut lines = vec![String::new()];
-    for word in text.split_whitespace() {
-        let Some(last) = lines.last_mut() else { break };
-        if last.is_empty() {
-            last.push_str(word);
-        } else if last.chars().count() + 1 + word.chars().count() <= width {
-            last.push(' ');
-            last.push_str(word);
-        } else {
-            lines.push(word.to_owned());
-        }
-    }
-    lines
 }
 
 /// Corners around the selected picture.

@@ -78,17 +78,20 @@ impl Tmux {
         self.wait(text, |screen| screen.contains(text))
     }
 
-    /// Kills the program that runs in it: the process of this file whose arguments begin with that word.
+    /// Kills the program that runs in it: the process of this file whose arguments begin with that word, and where that one
+    /// has another work for it, the other.
     #[track_caller]
     pub fn kill(&self, program: &str, word: &str) {
         let shell = String::from_utf8_lossy(&self.tmux(&["display-message", "-p", "#{pane_pid}"]).stdout).trim().to_owned();
-        let children = std::fs::read_to_string(format!("/proc/{shell}/task/{shell}/children")).unwrap();
+        let children = |of: &str| std::fs::read_to_string(format!("/proc/{of}/task/{of}/children")).unwrap();
         let is_it = |pid: &&str| {
             let line = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
             let line = String::from_utf8_lossy(&line).into_owned();
             line.starts_with(program) && line.split('\0').nth(1) == Some(word)
         };
-        let pid = children.split_whitespace().find(is_it).unwrap_or_else(|| panic!("{program} {word} is not among {children}"));
+        let find = |of: &str| children(of).split_whitespace().find(is_it).map(str::to_owned);
+        let front = find(&shell).unwrap_or_else(|| panic!("{program} {word} is not among {}", children(&shell)));
+        let pid = find(&front).unwrap_or(front);
         let pid = rustix::process::Pid::from_raw(pid.parse().unwrap()).unwrap();
         rustix::process::kill_process(pid, rustix::process::Signal::KILL).unwrap();
     }

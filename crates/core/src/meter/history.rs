@@ -1,6 +1,7 @@
 //! What a stream's figures were: by the second for ten minutes, coarser for an hour and a day.
 
 use super::Figures;
+use super::table::{FIELDS, Fig, KEPT, Kept as KeptFigure, place};
 use crate::{Mono, Verdict};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -54,144 +55,55 @@ impl Span {
     }
 }
 
-/// What is kept of a moment; `None` is unknown.
+/// What is kept of a moment.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Sample {
-    /// The worst verdict in it.
+    /// The worst verdict in it; `None` is unknown.
     pub verdict: Option<Verdict>,
-    /// Sent rate, frames/s.
-    pub sent: Option<f32>,
-    /// Arrived rate, frames/s.
-    pub arrived: Option<f32>,
-    /// Shown rate, frames/s.
-    pub shown: Option<f32>,
-    /// Payload bitrate over 1 s, bits/s.
-    pub bitrate: Option<f32>,
-    /// Median latency, ms.
-    pub latency: Option<f32>,
-    /// 95th percentile of it, ms.
-    pub latency_p95: Option<f32>,
-    /// Medians of its parts, ms: path, buffer, decode, draw.
-    pub parts: [Option<f32>; 4],
-    /// Of the bitrate: keyframes, predicted from one side, from both; bits/s.
-    pub by_kind: [Option<f32>; 3],
-    /// Keyframes began in so many of the seconds, as a share.
-    pub keyframe: Option<f32>,
-    /// Interarrival jitter, ms.
-    pub jitter: Option<f32>,
-    /// Share of packets lost in the last 10 s, percent.
-    pub loss: Option<f32>,
+    /// The figures of [`KEPT`], each in the unit of its row; `None` is unknown.
+    pub values: [Option<f32>; FIELDS],
 }
 
 impl Sample {
     /// What these figures leave.
     #[must_use]
     pub fn of(figures: &Figures) -> Self {
-        let ms = |span: Duration| span.as_secs_f32() * 1e3;
-        let latency = figures.latency;
-        Self {
-            verdict: Some(figures.verdict),
-            sent: figures.sent.map(|rate| rate as f32),
-            arrived: figures.arrived.map(|rate| rate as f32),
-            shown: figures.shown.map(|rate| rate as f32),
-            bitrate: figures.bitrate_1s.map(|bits| bits.0 as f32),
-            latency: latency.map(|latency| ms(latency.total.p50)),
-            latency_p95: latency.map(|latency| ms(latency.total.p95)),
-            parts: [
-                latency.map(|latency| ms(latency.path.p50)),
-                latency.map(|latency| ms(latency.buffer.p50)),
-                latency.and_then(|latency| latency.decode).map(|part| ms(part.p50)),
-                latency.and_then(|latency| latency.draw).map(|part| ms(part.p50)),
-            ],
-            by_kind: std::array::from_fn(|kind| figures.bitrate_by_kind.map(|all| all[kind].0 as f32)),
-            keyframe: figures.keyframe_at.map(|at| f32::from(u8::from(figures.at.since(at) < Duration::from_secs(1)))),
-            jitter: figures.jitter.map(ms),
-            loss: figures.recent_loss.map(|share| share as f32 * 100.0),
+        let value = |kept: KeptFigure| (kept.fig.row().value)(figures).map(|value| value as f32);
+        Self { verdict: Some(figures.verdict), values: KEPT.map(value) }
+    }
+
+    /// A figure; `None` is unknown, or not kept.
+    #[must_use]
+    pub fn get(&self, fig: Fig) -> Option<f32> {
+        self.values[place(fig)?]
+    }
+
+    /// The same with this figure; one that is not kept changes nothing.
+    #[must_use]
+    pub fn with_value(mut self, fig: Fig, value: f32) -> Self {
+        if let Some(place) = place(fig) {
+            self.values[place] = Some(value);
         }
+        self
     }
 
     /// The mean of this, of `count` samples, and one more. What is unknown in one does not count.
     #[must_use]
     pub fn with(self, count: f32, other: Self) -> Self {
         let verdict = self.verdict.map_or(other.verdict, |one| Some(other.verdict.map_or(one, |two| one.worse(two))));
-        let mut fields = self.fields();
-        for (field, other) in fields.iter_mut().zip(other.fields()) {
-            *field = match (*field, other) {
+        let mut values = self.values;
+        for (value, other) in values.iter_mut().zip(other.values) {
+            *value = match (*value, other) {
                 (Some(a), Some(b)) => Some(a + (b - a) / (count + 1.0)),
                 (a, b) => a.or(b),
             };
         }
-        Self::from_fields(verdict, fields)
-    }
-
-    /// All numbers in a fixed order: the one of the declaration.
-    #[must_use]
-    pub const fn fields(&self) -> [Option<f32>; FIELDS] {
-        let [path, buffer, decode, draw] = self.parts;
-        let [key, one, both] = self.by_kind;
-        [
-            self.sent,
-            self.arrived,
-            self.shown,
-            self.bitrate,
-            self.latency,
-            self.latency_p95,
-            path,
-            buffer,
-            decode,
-            draw,
-            key,
-            one,
-            both,
-            self.keyframe,
-            self.jitter,
-            self.loss,
-        ]
-    }
-
-    /// From its numbers.
-    #[must_use]
-    pub const fn from_fields(verdict: Option<Verdict>, fields: [Option<f32>; FIELDS]) -> Self {
-        let [
-            sent,
-            arrived,
-            shown,
-            bitrate,
-            latency,
-            latency_p95,
-            path,
-            buffer,
-            decode,
-            draw,
-            key,
-            one,
-            both,
-            keyframe,
-            jitter,
-            loss,
-        ] = fields;
-        Self {
-            verdict,
-            sent,
-            arrived,
-            shown,
-            bitrate,
-            latency,
-            latency_p95,
-            parts: [path, buffer, decode, draw],
-            by_kind: [key, one, both],
-            keyframe,
-            jitter,
-            loss,
-        }
+        Self { verdict, values }
     }
 }
 
-/// Numbers of a sample.
-pub const FIELDS: usize = 16;
-
-/// Samples a tier keeps.
-const KEPT: usize = 600;
+/// Samples that a tier keeps.
+const SAMPLES: usize = 600;
 /// Seconds between the samples of each tier.
 const STEPS: [u64; 3] = [1, 6, 144];
 
@@ -219,7 +131,7 @@ impl History {
                     *last = Kept { sample: last.sample.with(last.count, sample), count: last.count + 1.0, ..*last };
                 }
                 _ => {
-                    if tier.len() == KEPT {
+                    if tier.len() == SAMPLES {
                         tier.pop_front();
                     }
                     tier.push_back(Kept { index, sample, count: 1.0 });
@@ -246,7 +158,7 @@ impl History {
         }
         before.append(tier);
         *tier = before;
-        while tier.len() > KEPT {
+        while tier.len() > SAMPLES {
             tier.pop_front();
         }
     }
@@ -273,7 +185,7 @@ mod tests {
     use super::*;
 
     fn rate(sent: f32) -> Sample {
-        Sample { sent: Some(sent), ..Sample::default() }
+        Sample::default().with_value(Fig::Sent, sent)
     }
 
     #[test]
@@ -286,7 +198,7 @@ mod tests {
         let now = Mono::from_millis(90_000_000);
         let count = |span| history.over(now, span).count();
         assert_eq!(Span::ALL.map(count), [60, 600, 600, 600]);
-        assert!(history.over(now, Span::Hour).all(|(_, sample)| (sample.sent.unwrap() - 15.0).abs() < 1e-3), "means");
+        assert!(history.over(now, Span::Hour).all(|(_, sample)| (sample.get(Fig::Sent).unwrap() - 15.0).abs() < 1e-3), "means");
         let ages: Vec<f64> = history.over(now, Span::Minute).map(|(age, _)| age).collect();
         assert!(ages.windows(2).all(|pair| (pair[0] - pair[1] - 1.0).abs() < 1e-6) && ages[59] < 1.0, "{ages:?}");
     }
@@ -302,10 +214,6 @@ mod tests {
         assert!(seen.windows(2).all(|pair| pair[0] > pair[1]), "{seen:?}");
         assert!((seen[0] - 3_000.0).abs() <= 6.0, "{}", seen[0]);
         assert_eq!(history.over(Mono::from_millis(3_000), Span::Minute).count(), 1);
-        // All numbers go through the array and back.
-        let fields = std::array::from_fn(|n| Some(n as f32));
-        let sample = Sample::from_fields(Some(Verdict::Lost), fields);
-        assert_eq!((sample.fields(), sample.sent, sample.loss), (fields, Some(0.0), Some(15.0)));
     }
 
     #[test]
@@ -314,7 +222,8 @@ mod tests {
         history.push(Mono::from_millis(1000), rate(10.0));
         history.push(Mono::from_millis(1500), Sample::default());
         history.push(Mono::from_millis(9000), rate(12.0));
-        let seen: Vec<_> = history.over(Mono::from_millis(9500), Span::Minute).map(|(age, s)| (age as u32, s.sent)).collect();
+        let seen: Vec<_> =
+            history.over(Mono::from_millis(9500), Span::Minute).map(|(age, s)| (age as u32, s.get(Fig::Sent))).collect();
         assert_eq!(seen, [(8, Some(10.0)), (0, Some(12.0))]);
     }
 }

@@ -14,6 +14,7 @@ use super::{h265, packetize};
 use crate::Mono;
 use crate::sdp::Codec;
 use crate::ts::{Demux, VideoUnit};
+use bytes::Bytes;
 
 /// Largest access unit kept; a 4K keyframe at the highest quality is some 4 MB. What goes beyond
 /// is left out and the unit counts as damaged.
@@ -51,7 +52,7 @@ pub struct AccessUnit {
     /// Payload bytes as received.
     pub bytes: usize,
     /// Annex B bytes, beginning with parameter sets if it is a keyframe; `None` when nobody wants them.
-    pub data: Option<Vec<u8>>,
+    pub data: Option<Bytes>,
 }
 
 /// A packet as the assembler takes it: in order, with what was lost before it.
@@ -564,7 +565,7 @@ impl Assembler {
             self.data.clear(); // parameter sets alone are no picture
             return None;
         }
-        let data = if self.keep { Some(self.take_data(&current)) } else { None };
+        let data = self.keep.then(|| Bytes::from(self.take_data(&current)));
         self.data.clear();
         let number = self.next_number;
         self.next_number += 1;

@@ -99,14 +99,14 @@ fn lattices_go_to_files_and_come_from_them_and_cameras_are_dragged_off_the_roste
     press(&mut app, KeyCode::Char('D'));
     let written = press(&mut app, KeyCode::Enter);
     assert!(
-        matches!(written.as_slice(), [Effect::Errand(Errand::ExportLattice(lattice, path))] if lattice.name == "night/six 2" && path == "night-six 2.toml"),
+        matches!(written.as_slice(), [Effect::Tell(Command::Errand(Errand::ExportLattice(lattice, path)))] if lattice.name == "night/six 2" && path == "night-six 2.toml"),
         "{written:?}"
     );
     press(&mut app, KeyCode::Char('F'));
     "a.toml".chars().for_each(|key| drop(press(&mut app, KeyCode::Char(key))));
-    assert_eq!(press(&mut app, KeyCode::Enter), [Effect::Errand(Errand::ImportLattices("a.toml".into()))]);
+    assert_eq!(press(&mut app, KeyCode::Enter), [Effect::Tell(Command::Errand(Errand::ImportLattices("a.toml".into())))]);
     // From a row of the roster onto an empty tile.
-    app.desk.site.cameras =
+    Arc::make_mut(&mut app.desk.site).cameras =
         NAMES.map(|name| lattice_store::Camera { name: name.into(), ..lattice_store::Camera::default() }).to_vec();
     press(&mut app, KeyCode::Char('c'));
     let row = draw(&app, ColourDepth::Mono).iter().position(|line| line.contains("Fuel quay")).unwrap() as u16;

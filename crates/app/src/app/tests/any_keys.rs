@@ -90,18 +90,19 @@ fn port() -> App {
     let mut app = wall(9, 160, 50);
     app.desk.available = true;
     let camera = |def: &CameraDef| lattice_store::Camera { name: def.name.clone(), ..lattice_store::Camera::default() };
-    app.desk.site.cameras = app.site.cameras.iter().map(camera).collect();
+    Arc::make_mut(&mut app.desk.site).cameras = app.cameras.iter().map(|(_, def)| camera(def)).collect();
     let lattice = |name: &str, layout: Layout, names: &[&str]| {
         let mut lattice = Lattice::new(name, layout);
         lattice.fill(0, names.iter().copied());
         lattice
     };
-    app.desk.site.lattices = vec![
+    Arc::make_mut(&mut app.desk.site).lattices = vec![
         lattice("day", Layout::from_word("1+5").unwrap(), &NAMES),
         lattice("night", Layout::even(4), &["Berth 4", "Berth 5", "Berth 6", "Berth 7", "Berth 8", "Not there"]),
     ];
     let stop = |lattice: &str| Stop { lattice: lattice.into(), page: None, dwell: Duration::from_secs(10) };
-    app.desk.site.tours = vec![Tour { name: "round".into(), stops: vec![stop("day"), stop("night")], trouble_first: true }];
+    Arc::make_mut(&mut app.desk.site).tours =
+        vec![Tour { name: "round".into(), stops: vec![stop("day"), stop("night")], trouble_first: true }];
     app
 }
 
@@ -141,18 +142,28 @@ impl Model {
         app.now = app.now + Duration::from_millis(50);
         let mut effects = Vec::new();
         match deed {
-            Deed::Key(code, modifiers) => effects = app.on_key(KeyEvent::new(*code, *modifiers)),
+            Deed::Key(code, modifiers) => {
+                effects = app.on_key(KeyEvent::new(*code, *modifiers));
+                effects = app.told(effects);
+            }
             Deed::Text(text) => {
                 for key in text.chars() {
                     effects.extend(press(app, KeyCode::Char(key)));
                 }
             }
-            Deed::Paste(text) => effects = app.on_paste(text),
+            Deed::Paste(text) => {
+                effects = app.on_paste(text);
+                effects = app.told(effects);
+            }
             Deed::Mouse(kind, column, row) => {
                 let event = MouseEvent { kind: *kind, column: *column, row: *row, modifiers: KeyModifiers::NONE };
                 effects = app.on_mouse(event);
+                effects = app.told(effects);
             }
-            Deed::Resize(width, height) => app.area = Rect::new(0, 0, *width, *height),
+            Deed::Resize(width, height) => {
+                app.area = Rect::new(0, 0, *width, *height);
+                effects = app.settle();
+            }
             Deed::Time(seconds, verdict) => {
                 app.now = app.now + Duration::from_secs(*seconds);
                 let now = app.now;

@@ -8,9 +8,9 @@ fn on_path(app: &App, key: FeedKey, path: u64) -> Arc<Figures> {
     let ms = Duration::from_millis;
     let same = |span| Spread { p50: span, p95: span };
     let total = match app.playout(key) {
-        Playout::AtOnce => ms(path),
-        Playout::Buffered(buffer) => ms(path) + buffer,
-        Playout::Aligned { delay, .. } => delay,
+        None | Some(Playout::AtOnce) => ms(path),
+        Some(Playout::Buffered(buffer)) => ms(path) + buffer,
+        Some(Playout::Aligned { delay, .. }) => delay,
     };
     let latency = Latency { total: same(total + ms(path / 50)), draw: Some(same(ms(path / 50))), ..steady().latency.unwrap() };
     let arrival = Some(ArrivalSpread { p99: Some(ms(path / 2)), least_path: Some(ms(path)) });
@@ -37,9 +37,9 @@ fn type_text(app: &mut App, text: &str) {
 fn main_and_sub_and_both_transports_stand_side_by_side_on_common_axes() {
     let mut app = wall(4, 160, 50);
     let opened = press(&mut app, KeyCode::Char('B'));
-    let main = FeedKey::new(0, Role::Main);
+    let main = FeedKey::new(CameraId(0), Role::Main);
     assert_eq!(opened, [Effect::Open(main)], "its sub is open already");
-    assert_eq!(app.bench.streams, [main, FeedKey::new(0, Role::Sub)]);
+    assert_eq!(app.bench.streams, [main, FeedKey::new(CameraId(0), Role::Sub)]);
     passes(&mut app, 30, &[100, 20]);
     let screen = draw(&app, ColourDepth::Mono);
     for told in [
@@ -57,7 +57,7 @@ fn main_and_sub_and_both_transports_stand_side_by_side_on_common_axes() {
     // The sub by UDP and by TCP: each a connection of its own.
     press(&mut app, KeyCode::Right);
     let opened = press(&mut app, KeyCode::Char('t'));
-    let by = |by| FeedKey { by: Some(by), ..FeedKey::new(0, Role::Sub) };
+    let by = |by| FeedKey { by: Some(by), ..FeedKey::new(CameraId(0), Role::Sub) };
     assert_eq!(opened, [Effect::Open(by(Transport::Udp)), Effect::Open(by(Transport::Tcp))]);
     passes(&mut app, 2, &[100, 20, 30]);
     assert!(has(&draw(&app, ColourDepth::True), "c Slipway north sub by TCP"));
@@ -65,7 +65,7 @@ fn main_and_sub_and_both_transports_stand_side_by_side_on_common_axes() {
     press(&mut app, KeyCode::Char('a'));
     type_text(&mut app, "fuelsub");
     press(&mut app, KeyCode::Enter);
-    assert_eq!(app.bench.streams.last(), Some(&FeedKey::new(3, Role::Sub)));
+    assert_eq!(app.bench.streams.last(), Some(&FeedKey::new(CameraId(3), Role::Sub)));
     press(&mut app, KeyCode::Char('a'));
     type_text(&mut app, "lockmain");
     press(&mut app, KeyCode::Enter);
@@ -85,12 +85,12 @@ fn main_and_sub_and_both_transports_stand_side_by_side_on_common_axes() {
     // Back on the wall what is not needed any more is closed after a while.
     press(&mut app, KeyCode::Esc);
     assert_eq!(app.page, Page::Wall);
-    assert_eq!(app.playout(FeedKey::new(0, Role::Sub)), Playout::AtOnce);
+    assert_eq!(app.playout(FeedKey::new(CameraId(0), Role::Sub)), None);
     app.now = app.now + Duration::from_secs(1);
     let mut closed = Vec::new();
     for _ in 0..12 {
         app.now = app.now + Duration::from_secs(1);
-        closed.extend(app.on_news(app.figures.clone(), app.pictures.clone()));
+        closed.extend(app.on_news((*app.figures).clone(), app.pictures.clone()));
     }
     assert!(closed.contains(&Effect::Close(by(Transport::Tcp))) && closed.contains(&Effect::Close(main)), "{closed:?}");
 }
@@ -99,12 +99,12 @@ fn main_and_sub_and_both_transports_stand_side_by_side_on_common_axes() {
 fn buffers_are_set_proposed_and_kept_and_a_group_waits_for_its_slowest() {
     let mut app = wall(4, 160, 50);
     press(&mut app, KeyCode::Char('B'));
-    let (main, sub) = (FeedKey::new(0, Role::Main), FeedKey::new(0, Role::Sub));
+    let (main, sub) = (FeedKey::new(CameraId(0), Role::Main), FeedKey::new(CameraId(0), Role::Sub));
     passes(&mut app, 2, &[400, 20]);
-    assert_eq!(app.playout(main), Playout::Buffered(Duration::from_millis(1500)), "across the internet");
+    assert_eq!(app.playout(main), Some(Playout::Buffered(Duration::from_millis(1500))), "across the internet");
     press(&mut app, KeyCode::Char('p'));
     press(&mut app, KeyCode::Char('+'));
-    assert_eq!(app.playout(main), Playout::Buffered(Duration::from_millis(230)));
+    assert_eq!(app.playout(main), Some(Playout::Buffered(Duration::from_millis(230))));
     press(&mut app, KeyCode::Char('-'));
     press(&mut app, KeyCode::Char('-'));
     assert!(has(&draw(&app, ColourDepth::Mono), "buffer 190 ms (set)  too short: arrival p99 200 ms  p sets 210 ms"));
@@ -113,11 +113,11 @@ fn buffers_are_set_proposed_and_kept_and_a_group_waits_for_its_slowest() {
     for _ in 0..100 {
         press(&mut app, KeyCode::Char('-'));
     }
-    assert_eq!(app.playout(sub), Playout::Buffered(Duration::ZERO), "no less than nothing");
+    assert_eq!(app.playout(sub), Some(Playout::Buffered(Duration::ZERO)), "no less than nothing");
     press(&mut app, KeyCode::Char('A'));
     passes(&mut app, 1, &[400, 20]);
     let delay = Duration::from_millis(590);
-    assert_eq!(app.playout(sub), Playout::Aligned { delay, buffer: Duration::ZERO });
+    assert_eq!(app.playout(sub), Some(Playout::Aligned { delay, buffer: Duration::ZERO }));
     passes(&mut app, 2, &[400, 20]);
     let apart = app.apart().unwrap();
     assert_eq!(
@@ -126,7 +126,7 @@ fn buffers_are_set_proposed_and_kept_and_a_group_waits_for_its_slowest() {
     );
     assert!(has(&draw(&app, ColourDepth::Mono), "aligned at 590 ms after capture  apart by 8 ms ±2 ms, a frame is 80 ms"));
     // A stream without a clock is told, not aligned.
-    let mut figures = app.figures.clone();
+    let mut figures = (*app.figures).clone();
     let without = Figures { latency: None, arrival: Some(ArrivalSpread { p99: None, least_path: None }), ..steady() };
     figures.insert(sub, Arc::new(without));
     app.on_news(figures, app.pictures.clone());
@@ -139,23 +139,24 @@ fn buffers_are_set_proposed_and_kept_and_a_group_waits_for_its_slowest() {
         interval: None,
         buffer: None,
     };
-    app.desk.site.cameras = vec![lattice_store::Camera {
+    Arc::make_mut(&mut app.desk.site).cameras = vec![lattice_store::Camera {
         name: "Slipway north".into(),
         streams: vec![stream(Role::Main, "main"), stream(Role::Sub, "sub")],
         ..lattice_store::Camera::default()
     }];
-    app.desk.site.cameras[0].streams[1].buffer = Some(Duration::ZERO);
+    Arc::make_mut(&mut app.desk.site).cameras[0].streams[1].buffer = Some(Duration::ZERO);
     let kept = press(&mut app, KeyCode::Char('+'));
     let twenty = Some(Duration::from_millis(20));
-    assert!(kept.contains(&Effect::Errand(Errand::Buffer("Slipway north".into(), Role::Sub, twenty))), "{kept:?}");
-    app.desk.site.cameras[0].streams[1].buffer = twenty;
+    assert!(kept.contains(&Effect::Tell(Command::Buffer(sub, twenty))), "{kept:?}");
+    Arc::make_mut(&mut app.desk.site).cameras[0].streams[1].buffer = twenty;
     press(&mut app, KeyCode::Esc);
-    assert_eq!(app.playout(sub), Playout::Buffered(Duration::from_millis(20)), "what the operator set holds on the wall too");
+    let on_the_wall = |app: &App| lattice_engine::own_buffer(&app.desk.site, &app.cameras, &app.buffers, sub);
+    assert_eq!((app.playout(sub), on_the_wall(&app)), (None, twenty), "what the operator set holds on the wall too");
     press(&mut app, KeyCode::Char('B'));
     press(&mut app, KeyCode::Right);
     let default = press(&mut app, KeyCode::Char('P'));
-    assert_eq!(default, [Effect::Errand(Errand::Buffer("Slipway north".into(), Role::Sub, None))]);
-    app.desk.site.cameras[0].streams[1].buffer = None;
+    assert_eq!(default, [Effect::Tell(Command::Buffer(sub, None))]);
+    Arc::make_mut(&mut app.desk.site).cameras[0].streams[1].buffer = None;
     press(&mut app, KeyCode::Esc);
-    assert_eq!(app.playout(sub), Playout::AtOnce);
+    assert_eq!((app.playout(sub), on_the_wall(&app)), (None, None));
 }

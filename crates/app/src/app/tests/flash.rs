@@ -33,7 +33,7 @@ fn light_cells(app: &App) -> usize {
 fn passes(app: &mut App, millis: u64) -> Vec<Effect> {
     app.now = app.now + Duration::from_millis(millis);
     let (figures, pictures) = (app.figures.clone(), app.pictures.clone());
-    app.on_news(figures, pictures)
+    app.on_news((*figures).clone(), pictures)
 }
 
 #[test]
@@ -49,7 +49,7 @@ fn ten_flashes_give_a_latency_with_its_bound_and_what_the_camera_takes() {
         assert!(has(&aiming, told), "{told}: {aiming:#?}");
     }
     assert_eq!(light_cells(&app), 0);
-    assert_eq!(press(&mut app, KeyCode::Enter), [Effect::Flash(key, FlashStep::Begin)]);
+    assert_eq!(press(&mut app, KeyCode::Enter), [Effect::Tell(Command::Flash(key, FlashStep::Begin))]);
     // Ten times light, and what the terminal was made is told each time it changes, once.
     let (mut told, mut lights) = (Vec::new(), 0);
     let began = app.now;
@@ -66,11 +66,11 @@ fn ten_flashes_give_a_latency_with_its_bound_and_what_the_camera_takes() {
         assert_eq!(app.light_shown(lit, app.now), None);
     }
     assert_eq!((lights, told.len()), (FLASHES, 2 * FLASHES));
-    assert!(told.iter().all(|effect| matches!(effect, Effect::Flash(of, FlashStep::Light { .. }) if *of == key)));
+    assert!(told.iter().all(|effect| matches!(effect, Effect::Tell(Command::Flash(of, FlashStep::Light { .. })) if *of == key)));
     // The last pictures are awaited, then it is over.
     with(&mut app, 0, |figures| figures.flash = Some(reading(true).into()));
     assert!(has(&draw(&app, ColourDepth::Mono), "the last pictures are awaited"));
-    assert_eq!(passes(&mut app, 3_000), [Effect::Flash(key, FlashStep::End)]);
+    assert_eq!(passes(&mut app, 3_000), [Effect::Tell(Command::Flash(key, FlashStep::End))]);
     with(&mut app, 0, |figures| {
         figures.flash = Some(reading(false).into());
         let spread = Spread { p50: Duration::from_millis(86), p95: Duration::from_millis(121) };
@@ -93,7 +93,7 @@ fn ten_flashes_give_a_latency_with_its_bound_and_what_the_camera_takes() {
     }
     // On paper it is the same.
     let (title, pages) = view::on_paper(&app).unwrap();
-    assert!(title == "Flash probe of Slipway north sub" && pages.len() == 1);
+    assert!(title == "Flash probe of Slipway north sub" && (pages.0)().len() == 1);
     let small = Rect::new(0, 0, 80, 24);
     app.area = small;
     assert!(has(&draw(&app, ColourDepth::Mono), "86 ±2 ms"), "what was asked for, also in a small terminal");
@@ -116,11 +116,11 @@ fn a_probe_that_cannot_work_says_what_to_do_and_one_that_is_left_is_forgotten() 
     assert!(press(&mut app, KeyCode::Enter).is_empty());
     assert!(has(&draw(&app, ColourDepth::Mono), "there is no picture yet that the light could be seen in"));
     app.pictures.insert(key, picture(2));
-    assert_eq!(press(&mut app, KeyCode::Enter), [Effect::Flash(key, FlashStep::Begin)]);
+    assert_eq!(press(&mut app, KeyCode::Enter), [Effect::Tell(Command::Flash(key, FlashStep::Begin))]);
     assert!(press(&mut app, KeyCode::Enter).is_empty(), "it runs already");
     // Left while it runs: broken off, and what was measured is forgotten.
     passes(&mut app, 500);
-    assert_eq!(press(&mut app, KeyCode::Esc), [Effect::Flash(key, FlashStep::Forget)]);
+    assert_eq!(press(&mut app, KeyCode::Esc), [Effect::Tell(Command::Flash(key, FlashStep::Forget))]);
     assert!(has(&draw(&app, ColourDepth::Mono), "the flash probe was broken off"));
     assert_eq!(light_cells(&app), 0);
     // A camera that looks elsewhere.

@@ -22,14 +22,13 @@ fn noon() -> App {
     let mut app = wall(4, 160, 50);
     app.utc = Wall::from_unix_micros(1_795_500_000_000_000);
     app.desk.available = true;
-    app.log.operator = "kim".into();
     let camera = |name: &str| lattice_store::Camera {
         name: name.into(),
         group: Some(if name == "Fuel quay" { "Quay" } else { "Lanes" }.into()),
         recorder: (name != "Fuel quay").then(|| "Gate recorder".into()),
         ..lattice_store::Camera::default()
     };
-    app.desk.site.cameras = NAMES.map(camera).to_vec();
+    Arc::make_mut(&mut app.desk.site).cameras = NAMES.map(camera).to_vec();
     app
 }
 
@@ -69,9 +68,9 @@ fn faults_come_into_the_ledger_ask_for_a_hand_and_are_taken_note_of() {
     press(&mut app, KeyCode::Enter);
     assert!(has(&draw(&app, ColourDepth::Mono), "note: switch is off"));
     // What changed is to be kept; once.
-    let kept = app.log.ledger.take_changed();
+    let kept = app.rig.take_changed();
     assert!(kept.len() == 2 && kept.iter().any(|entry| entry.note == "switch is off"), "{kept:?}");
-    assert!(app.log.ledger.take_changed().is_empty());
+    assert!(app.rig.take_changed().is_empty());
     // Enter shows the camera.
     press(&mut app, KeyCode::Enter);
     assert!(app.page == Page::Wall && app.enlarged);
@@ -92,7 +91,7 @@ fn what_keys_do_on_other_pages_is_in_the_palette_with_the_way_there() {
     assert!(app.page == Page::Ledger && app.log.ledger.entries()[0].acknowledged.is_some());
     app.page = Page::Wall;
     let (effects, _) = pick(&mut app, "reach check of all");
-    assert_eq!(effects, [Effect::Errand(Errand::Check(Vec::new()))]);
+    assert_eq!(effects, [Effect::Tell(Command::Errand(Errand::Check(Vec::new())))]);
     app.page = Page::Wall;
     pick(&mut app, "bench align");
     assert!(app.page == Page::Bench && app.bench.aligned);

@@ -6,7 +6,7 @@ use lattice_core::event::{Confidence, Event, EventKind};
 #[test]
 fn a_stream_shows_what_it_declares_against_what_it_does_and_is_read_at_any_moment() {
     let mut app = wall(4, 160, 50);
-    let key = FeedKey::new(0, Role::Sub);
+    let key = FeedKey::new(CameraId(0), Role::Sub);
     press(&mut app, KeyCode::Char('J'));
     let event = Event {
         number: 0,
@@ -46,8 +46,8 @@ fn a_stream_shows_what_it_declares_against_what_it_does_and_is_read_at_any_momen
     (0..60).for_each(|_| drop(press(&mut app, KeyCode::Right)));
     assert!(has(&draw(&app, ColourDepth::Mono), "newest values"));
     // Its camera's main: opened, and closed some time after going back.
-    assert_eq!(press(&mut app, KeyCode::Char('m')), [Effect::Open(FeedKey::new(0, Role::Main))]);
-    assert!(view::watched(&app).iter().all(|watched| watched.key == FeedKey::new(0, Role::Main)));
+    assert_eq!(press(&mut app, KeyCode::Char('m')), [Effect::Open(FeedKey::new(CameraId(0), Role::Main))]);
+    assert!(view::watched(&app).iter().all(|watched| watched.key == FeedKey::new(CameraId(0), Role::Main)));
     press(&mut app, KeyCode::Char('s'));
     assert!(has(&draw(&app, ColourDepth::True), "the last 10 minutes"));
     for (width, height) in [(60, 16), (80, 24), (500, 200), (1, 1)] {

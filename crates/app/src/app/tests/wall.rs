@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::app::lattices::ALL;
+use crate::keymap::{Action, DeskStep};
 use lattice_core::BitsPerSecond;
 use lattice_core::lattice::{Aspect, Lattice};
 use lattice_core::layout::{Layout, Preset};
@@ -19,10 +20,10 @@ fn two_fours() -> App {
     app.desk.available = true;
     let first = lattice("first", Layout::even(4), &NAMES);
     let second = lattice("second", Layout::even(4), &["Berth 4", "Berth 5", "Berth 6", "Berth 7"]);
-    app.desk.site.lattices = vec![first, second];
+    Arc::make_mut(&mut app.desk.site).lattices = vec![first, second];
     let stop = |lattice: &str| Stop { lattice: lattice.into(), page: None, dwell: Duration::from_secs(20) };
     let tour = Tour { name: "round".into(), stops: vec![stop("first"), stop("second")], trouble_first: true };
-    app.desk.site.tours = vec![tour];
+    Arc::make_mut(&mut app.desk.site).tours = vec![tour];
     app.on_site();
     app.show_lattice(Some("first"));
     app.settle();
@@ -62,13 +63,13 @@ fn another_lattice_or_page_finds_its_streams_open_and_closes_none() {
     press(&mut app, KeyCode::Char('2'));
     assert_eq!(names(&app), ["Berth 5", "Berth 6", "Berth 7"]);
     // The site file is read again meanwhile: what was not saved stays, what others changed comes.
-    app.desk.site.lattices[0] = lattice("first", Layout::even(2), &NAMES);
+    Arc::make_mut(&mut app.desk.site).lattices[0] = lattice("first", Layout::even(2), &NAMES);
     app.on_site();
     assert_eq!((app.lattices.shown().tiles()[0].is_none(), app.lattices.own()[0].layout()), (true, &Layout::even(2)));
     press(&mut app, KeyCode::Char('q'));
     assert!(app.foot_line().unwrap().0.contains("not saved"));
     let save = press(&mut app, KeyCode::Char('w'));
-    assert!(matches!(save.as_slice(), [Effect::Errand(Errand::SaveLattices(all))] if all.len() == 2), "{save:?}");
+    assert!(matches!(save.as_slice(), [Effect::Tell(Command::Errand(Errand::SaveLattices(all)))] if all.len() == 2), "{save:?}");
     press(&mut app, KeyCode::Char('u'));
     assert_eq!(names(&app).len(), 4, "undone");
     // All cameras is always there; changing it makes another lattice.
@@ -81,7 +82,7 @@ fn another_lattice_or_page_finds_its_streams_open_and_closes_none() {
 #[test]
 fn cameras_that_are_not_there_keep_their_tile_and_say_why() {
     let mut app = two_fours();
-    app.desk.site.lattices.push(lattice("gone", Layout::Preset(Preset::One3), &["Slipway north", "Crane"]));
+    Arc::make_mut(&mut app.desk.site).lattices.push(lattice("gone", Layout::Preset(Preset::One3), &["Slipway north", "Crane"]));
     app.on_site();
     press(&mut app, KeyCode::Char('3'));
     let screen = draw(&app, ColourDepth::True);
@@ -97,7 +98,7 @@ fn cameras_that_are_not_there_keep_their_tile_and_say_why() {
 #[test]
 fn the_link_bounds_what_is_open_and_the_plate_says_so() {
     let mut app = two_fours();
-    app.desk.site.link = Some(BitsPerSecond(1.2e6));
+    Arc::make_mut(&mut app.desk.site).link = Some(BitsPerSecond(1.2e6));
     app.on_site();
     let effects = app.settle();
     // Streams are taken for 500 kbit/s until they were measured: two fit.
@@ -117,7 +118,7 @@ fn the_link_bounds_what_is_open_and_the_plate_says_so() {
 fn what_cannot_be_decoded_is_measured_all_the_same() {
     let mut app = two_fours();
     later(&mut app, 1);
-    app.desk.site.decoding = Some(8.0);
+    Arc::make_mut(&mut app.desk.site).decoding = Some(8.0);
     app.on_site();
     app.settle();
     later(&mut app, 30);
@@ -129,7 +130,7 @@ fn what_cannot_be_decoded_is_measured_all_the_same() {
     let screen = draw(&app, ColourDepth::True);
     assert!(has(&screen, "not shown: decoding is short") && has(&screen, "8 steady"), "{screen:#?}");
     assert!(has(&screen, " – ms"), "no latency to the screen: {screen:#?}");
-    app.desk.site.decoding = Some(1000.0);
+    Arc::make_mut(&mut app.desk.site).decoding = Some(1000.0);
     app.on_site();
     for _ in 0..4 {
         later(&mut app, 15);
@@ -145,7 +146,7 @@ fn a_stream_that_arrives_slower_than_it_is_sent_is_eased_and_climbs_after_a_tria
     press(&mut app, KeyCode::Enter);
     later(&mut app, 1);
     assert_eq!(app.tiles[0].role, Role::Main, "enlarged: the heavier one");
-    let main = FeedKey::new(0, Role::Main);
+    let main = FeedKey::new(CameraId(0), Role::Main);
     let slow = |app: &mut App, seconds: u64, arrived: f64| {
         app.now = app.now + Duration::from_secs(seconds);
         let mut figures: HashMap<_, _> = app.open_streams().map(|key| (key, well(key))).collect();
@@ -203,8 +204,8 @@ fn a_tour_turns_with_its_pictures_there_waits_for_the_operator_and_brings_troubl
     // Trouble elsewhere comes to the front, with a mark and a way back.
     let lost = |app: &mut App| {
         let mut figures: HashMap<_, _> = app.open_streams().map(|key| (key, well(key))).collect();
-        for (key, figures) in figures.iter_mut().filter(|(key, _)| key.camera == 1) {
-            assert_eq!(key.camera, 1);
+        for (key, figures) in figures.iter_mut().filter(|(key, _)| key.camera == CameraId(1)) {
+            assert_eq!(key.camera, CameraId(1));
             *figures = Arc::new(Figures { verdict: Verdict::Lost, cause: Some(Cause::PortClosed), ..steady() });
         }
         app.now = app.now + Duration::from_secs(1);
@@ -253,5 +254,30 @@ fn the_mouse_drags_tiles_cameras_and_borders() {
         app.now = app.now + Duration::from_secs(1);
         mouse(&mut app, MouseEventKind::Down(MouseButton::Left), middle);
         assert_eq!(app.selected, region.tile);
+    }
+}
+
+#[test]
+fn help_and_palette_hold_every_key_that_does_something() {
+    use crate::keymap::KEYMAP;
+    let mut app = wall(4, 160, 50);
+    app.desk.available = true;
+    app.area = Rect::new(0, 0, 160, 600);
+    app.overlay = Overlay::Help(0);
+    let help = draw(&app, ColourDepth::Mono).join("\n");
+    for binding in KEYMAP.iter().filter(|binding| !binding.help.is_empty()) {
+        assert!(help.contains(binding.help), "{} of {:?}", binding.help, binding.context);
+    }
+    app.overlay = Overlay::None;
+    app.picker = Some(Picker::new(PickKind::Palette));
+    let lines: Vec<String> = app.picks().into_iter().map(|line| line.label).collect();
+    let moves = |action: Action| {
+        let rows = matches!(action, Action::Desk(DeskStep::Row(_)) | Action::Ledger(LedgerStep::Row(_)));
+        rows || matches!(action, Action::Back | Action::Help | Action::Quit)
+    };
+    for binding in KEYMAP.iter().filter(|binding| !binding.help.is_empty() && !moves(binding.action)) {
+        let Some((_, page)) = binding.context.way() else { continue };
+        let told = lines.iter().any(|line| line.ends_with(binding.help));
+        assert!(told || binding.action == page, "{} of {:?}", binding.help, binding.context);
     }
 }

@@ -6,7 +6,8 @@ use crate::theme::{Theme, Tone};
 use lattice_core::Wall;
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
-use lattice_report::{Lane, Page, lanes_page};
+use lattice_engine::Drawing;
+use lattice_report::{Lane, lanes_page};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
@@ -117,10 +118,10 @@ fn title(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     if !log.filter.is_empty() {
         say(Tone::Here, format!("with {}", log.filter));
     }
-    if app.record_size > 0 {
-        say(Tone::Faint, format!("record {:.1} MB", app.record_size as f64 / 1e6));
+    if app.record.size > 0 {
+        say(Tone::Faint, format!("record {:.1} MB", app.record.size as f64 / 1e6));
     }
-    if let Some(why) = &log.not_kept {
+    if let Some(why) = &app.record.not_kept {
         say(Tone::Bright, why.clone());
     }
     Line::from(spans).render(area, buf);
@@ -181,7 +182,7 @@ fn about<'a>(app: &App, theme: Theme, entry: &Entry) -> Vec<Line<'a>> {
 }
 
 /// The lanes for paper: title, pages.
-pub fn lanes_on_paper(app: &App) -> (String, Vec<Page>) {
+pub fn lanes_on_paper(app: &App) -> (String, Drawing) {
     let (span, words) = LANE_SPANS[app.log.span % LANE_SPANS.len()];
     let begin = app.utc.offset(-(span.as_micros() as i64));
     let lane = |name: &str| {
@@ -190,10 +191,10 @@ pub fn lanes_on_paper(app: &App) -> (String, Vec<Page>) {
         Lane { name: name.to_owned(), bars: bars.collect() }
     };
     let lanes: Vec<Lane> = app.cameras_there().map(lane).filter(|lane| !lane.bars.is_empty()).collect();
-    let title = format!("Lanes: {}, {words}", app.site.name);
-    let foot = format!("{}, made with Amber Lattice at {}", app.site.name, app.clock);
-    let pages = lanes_page(&title, &foot, (begin, app.utc), &jiff::tz::TimeZone::system(), &lanes);
-    (title, pages)
+    let title = format!("Lanes: {}, {words}", app.name);
+    let (heading, foot, span) = (title.clone(), app.foot_on_paper(), (begin, app.utc));
+    let zone = jiff::tz::TimeZone::system();
+    (title, Drawing(Box::new(move || lanes_page(&heading, &foot, span, &zone, &lanes))))
 }
 
 /// All cameras over time, those with something first; a cell is as bad as the worst in it.

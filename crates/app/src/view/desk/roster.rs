@@ -2,11 +2,11 @@
 
 use super::{Column, List, Said, below_typing, column, table, typing_line};
 use crate::app::{App, Entry, FeedKey, GroupBy, RosterLine, SortBy};
-use crate::survey::ago;
 use crate::theme::{Theme, Tone, sign};
 use lattice_core::FrameRate;
 use lattice_core::clock::off_text;
-use lattice_core::meter::{Figures, Span as PastSpan};
+use lattice_core::meter::{Fig, Figures, Span as PastSpan};
+use lattice_engine::jobs::ago;
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, Role};
 use ratatui::buffer::Buffer;
@@ -183,10 +183,11 @@ fn trend(app: &App, camera: &str, role: Role, figures: &Figures) -> Said {
     let mut least: [Option<f64>; TREND] = [None; TREND];
     for (age, sample) in past.over(app.now, span) {
         let index = TREND - 1 - ((age / cell) as usize).min(TREND - 1);
-        let share = sample.arrived.map(|arrived| f64::from(arrived) / declared);
+        let share = sample.get(Fig::Arrived).map(|arrived| f64::from(arrived) / declared);
         least[index] = least[index].map_or(share, |one| Some(share.map_or(one, |two| one.min(two))));
     }
-    let short = least.iter().flatten().any(|share| *share < 0.85);
+    let strain = key.map(|key| app.thresholds(key)).unwrap_or_default().arrived;
+    let short = least.iter().flatten().any(|share| *share < strain);
     let bar = |share: Option<f64>| share.map_or(" ", |share| BARS[(share.clamp(0.0, 1.0) * 8.0).round() as usize]);
     (least.into_iter().map(bar).collect(), if short { Tone::Bright } else { Tone::Calm })
 }

@@ -1,0 +1,188 @@
+//! The demo: the stand-in port in a process of its own, and a wall of it.
+
+use crate::cli::DemoOptions;
+use crate::commands::standin::Announcement;
+use crate::commands::wall::{Begin, Wall};
+use anyhow::Context as _;
+use crossbeam_channel::{Sender, unbounded};
+use lattice_core::Role;
+use lattice_core::lattice::Lattice;
+use lattice_core::layout::{Layout, Preset};
+use lattice_core::target::understand;
+use lattice_engine::kept::Kept;
+use lattice_store::{Camera, PasswordSource, Stream};
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::process::{Child, ChildStdin, ExitCode, Stdio};
+use std::time::{Duration, Instant};
+
+const SITE: &str = "Tarnhithe ferry port";
+/// Cameras that are in the demo's roster from the start; the rest wait to be found.
+const AT_FIRST: usize = 4;
+/// Cameras that replay a clip: in the roster from the start as well, and so is the one that looks at the screen.
+const FLEET: usize = 19;
+/// Their groups: the stand-ins' views come in this order.
+const GROUPS: [&str; 4] = ["Slipways", "Lock", "Lanes", "Fuel"];
+
+/// The stand-in port's process. It ends when this is dropped, and also when this process dies,
+/// since its standard input ends then.
+pub struct StandIn {
+    child: Child,
+    /// Lines for its standard input, written on a thread of their own: whoever orders does not wait for it.
+    orders: Option<Sender<String>>,
+    /// The cameras' names, by their numbers from 1.
+    names: Vec<String>,
+}
+
+impl StandIn {
+    /// Starts the port and reads its cameras.
+    pub fn start() -> anyhow::Result<(Self, Vec<Announcement>)> {
+        // The usual port, so that other programs find it; any other if that is taken.
+        Self::start_on(8554).or_else(|_| Self::start_on(0))
+    }
+
+    fn start_on(port: u16) -> anyhow::Result<(Self, Vec<Announcement>)> {
+        let program = std::env::current_exe().context("cannot find this program to start the stand-in cameras")?;
+        let mut child = std::process::Command::new(program)
+            .args(["standin", "--all", "--fleet", &FLEET.to_string(), "--json", "--tied", "--port", &port.to_string()])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .context("cannot start the stand-in cameras")?;
+        let orders = child.stdin.take().map(writer).transpose()?;
+        let stdout = child.stdout.take().context("the stand-in cameras have no output")?;
+        let mut this = Self { child, orders, names: Vec::new() };
+        let devices = lattice_sim::whole_port(port).len() + FLEET + 1;
+        let cameras: Vec<Announcement> = BufReader::new(stdout)
+            .lines()
+            .take(devices)
+            .map(|line| serde_json::from_str(&line?).context("the stand-in cameras announced something odd"))
+            .collect::<anyhow::Result<_>>()?;
+        anyhow::ensure!(cameras.len() == devices, "the stand-in cameras did not start on port {port}");
+        this.names = cameras.iter().map(|camera| camera.name.clone()).collect();
+        Ok((this, cameras))
+    }
+
+    /// The operator's screen turned light or dark: the camera that looks at it sees that.
+    pub fn light(&self, lit: bool) {
+        if let Some(orders) = &self.orders {
+            let _ = orders.send(format!("light {}", if lit { "on" } else { "off" }));
+        }
+    }
+
+    /// Orders a fault: `cut 3` and the like, for the camera of this name; whether there is such a camera.
+    pub fn order(&self, camera: &str, fault: &str) -> bool {
+        let Some(index) = self.names.iter().position(|name| name == camera) else { return false };
+        self.orders.as_ref().is_some_and(|orders| orders.send(format!("{} {fault}", index + 1)).is_ok())
+    }
+}
+
+fn writer(mut input: ChildStdin) -> anyhow::Result<Sender<String>> {
+    let (orders, lines) = unbounded::<String>();
+    let write = move || {
+        for line in lines {
+            if let Err(error) = writeln!(input, "{line}").and_then(|()| input.flush()) {
+                tracing::warn!(%error, "the stand-in cameras did not get an order");
+            }
+        }
+    };
+    std::thread::Builder::new().name("stand-in orders".into()).spawn(write)?;
+    Ok(orders)
+}
+
+impl Drop for StandIn {
+    fn drop(&mut self) {
+        self.orders = None; // its input ends, and so does it
+        let deadline = Instant::now() + Duration::from_secs(2);
+        while Instant::now() < deadline {
+            if matches!(self.child.try_wait(), Ok(Some(_)) | Err(_)) {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Runs the demo.
+pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("amber-lattice");
+    let (standin, announced) = StandIn::start()?;
+    // The demo's site is its own, and gone with it.
+    let folder = tempfile::tempdir().context("no folder for the demo's site")?;
+    let mut kept = Kept::at(&folder.path().join("site.toml"), &folder.path().join("sign-ins.toml"))?;
+    kept.file.change(|editor| {
+        editor.name_site(SITE);
+        Ok(())
+    })?;
+    let mut cameras = Vec::new();
+    let replaying = announced.iter().skip(announced.len() - FLEET - 1);
+    for (index, camera) in announced.iter().take(AT_FIRST).chain(replaying).enumerate() {
+        let main = understand(&camera.main)?.target;
+        let sub = understand(&camera.sub)?.target;
+        let sign_in = main.credentials().cloned();
+        let streams = [(Role::Main, main), (Role::Sub, sub)]
+            .map(|(role, target)| Stream { role, target: target.with_credentials(None), interval: None, buffer: None })
+            .to_vec();
+        let sign_in = sign_in.map(|sign_in| kept.keep_sign_in(&sign_in, &PasswordSource::Kept)).transpose()?;
+        let address = camera.service.split(':').next().map(str::to_owned);
+        let service_port = camera.service.rsplit(':').next().and_then(|port| port.parse().ok()).filter(|port| *port > 0);
+        let group = if index == AT_FIRST + FLEET { "Control room" } else { GROUPS[index % GROUPS.len()] };
+        let group = Some(group.to_owned());
+        cameras.push(Camera { name: camera.name.clone(), group, address, service_port, sign_in, streams, ..Camera::default() });
+    }
+    let lattices = lattices(&cameras);
+    kept.file.change(|editor| {
+        cameras.iter().try_for_each(|camera| editor.put_camera(camera))?;
+        lattices.iter().try_for_each(|lattice| editor.put_lattice(lattice))
+    })?;
+    let mut text = std::fs::read_to_string(kept.file.path())?;
+    text.push_str(ROUND);
+    std::fs::write(kept.file.path(), text)?;
+    kept.file.reload()?;
+    crate::commands::wall::run(Wall {
+        name: SITE.into(),
+        cameras: Vec::new(),
+        prefer: Role::Sub,
+        options: &options.wall,
+        standin: Some(standin),
+        site: Some(kept),
+        begin: Begin::Usual,
+    })
+}
+
+/// Its tour and its screens.
+const ROUND: &str = r#"
+[[tour]]
+name = "night round"
+stops = [{ lattice = "harbour six", seconds = 15 }, { lattice = "all lanes", seconds = 10 }, { lattice = "sixteen", seconds = 15 }]
+
+[[screen]]
+name = "desk"
+shows = "harbour six"
+
+[[screen]]
+name = "wall"
+shows = "night round"
+"#;
+
+/// Its lattices.
+fn lattices(cameras: &[Camera]) -> Vec<Lattice> {
+    let names: Vec<&str> = cameras.iter().map(|camera| camera.name.as_str()).collect();
+    let filled = |name: &str, layout: Layout, names: &mut dyn Iterator<Item = &str>| {
+        let mut lattice = Lattice::new(name, layout);
+        lattice.fill(0, names);
+        lattice
+    };
+    let of_group = |group: &'static str| {
+        let own = cameras.iter().filter(move |camera| camera.group.as_deref() == Some(group));
+        own.map(|camera| camera.name.as_str())
+    };
+    vec![
+        filled("harbour six", Layout::Preset(Preset::One5), &mut names.iter().copied().take(6)),
+        filled("the four", Layout::even(4), &mut names.iter().copied().take(4)),
+        filled("all lanes", Layout::Preset(Preset::Strip4), &mut of_group("Lanes").take(5)),
+        filled("sixteen", Layout::even(16), &mut names.iter().copied().skip(AT_FIRST).take(16)),
+    ]
+}

@@ -1,0 +1,172 @@
+//! `wall`, `open` and `corner`: an engine with a screen.
+
+use crate::app::App;
+use crate::cli::{CornerOptions, OpenOptions, WallOptions};
+use crate::commands::demo::StandIn;
+use crate::run;
+use lattice_core::{Role, TransportChoice};
+use lattice_engine::jobs::StillOptions;
+use lattice_engine::kept::Kept;
+use lattice_engine::{CameraDef, Config, Engine, OutwardOptions, StreamDef, places};
+use lattice_net::Origin;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+/// What a wall begins with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Begin {
+    /// The screen that was named, or the first lattice, or all cameras.
+    Usual,
+    /// This camera or lattice of the site, without header and footer where that is said.
+    Named(String, bool),
+    /// These cameras of the site, in a small window.
+    Corner(Vec<String>),
+}
+
+/// What a wall shows, and how.
+pub struct Wall<'a> {
+    /// Its name, where the site has none.
+    pub name: String,
+    /// Cameras that belong to no site.
+    pub cameras: Vec<CameraDef>,
+    /// The stream that tiles begin with.
+    pub prefer: Role,
+    /// The options of the command line.
+    pub options: &'a WallOptions,
+    /// The stand-in cameras, in the demo.
+    pub standin: Option<StandIn>,
+    /// The site.
+    pub site: Option<Kept>,
+    /// What it begins with.
+    pub begin: Begin,
+}
+
+/// A wall of any sources, or of something of the site.
+pub fn open(options: &OpenOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("amber-lattice");
+    if let [name] = options.sources.as_slice()
+        && let Ok(kept) = Kept::open(named)
+        && (kept.file.site().lattice(name).is_some() || kept.file.site().camera(name).is_some())
+    {
+        return of_site(kept, &options.wall, Begin::Named(name.clone(), options.full));
+    }
+    let transport: TransportChoice = options.wall.transport.into();
+    let camera = |text: &String| -> anyhow::Result<CameraDef> {
+        let origin = crate::cli::origin(text).map_err(|error| anyhow::anyhow!("{}: {error}", shown(text)))?;
+        Ok(CameraDef {
+            name: camera_name(&origin),
+            streams: vec![StreamDef { role: Role::Main, origin, key: None }],
+            transport,
+            trust: lattice_net::Trust::Verify,
+            viewers: None,
+            link: None,
+        })
+    };
+    let mut cameras: Vec<CameraDef> = options.sources.iter().map(camera).collect::<anyhow::Result<_>>()?;
+    // Each its own name, also where a source is given twice.
+    for index in 1..cameras.len() {
+        let (before, rest) = cameras.split_at_mut(index);
+        let same = before.iter().filter(|other| other.name == rest[0].name).count();
+        if same > 0 {
+            rest[0].name = format!("{} ({})", rest[0].name, same + 1);
+        }
+    }
+    let begin = if options.full { Begin::Named(String::new(), true) } else { Begin::Usual };
+    let name = "Sources".into();
+    run(Wall { name, cameras, prefer: Role::Main, options: &options.wall, standin: None, site: None, begin })
+}
+
+/// What was typed for a source, without a password that may stand in it.
+fn shown(text: &str) -> String {
+    lattice_core::target::understand(text).map_or_else(|_| "this source".into(), |reading| reading.target.to_string())
+}
+
+/// The wall of a site.
+pub fn site(options: &WallOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("amber-lattice");
+    of_site(Kept::open(named)?, options, Begin::Usual)
+}
+
+/// A few cameras in a small window.
+pub fn corner(options: &CornerOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
+    let _guard = crate::logging::start("amber-lattice");
+    let kept = Kept::open(named)?;
+    if let Some(missing) = options.names.iter().find(|name| kept.file.site().camera(name).is_none()) {
+        anyhow::bail!("the site has no camera {missing:?}: `amber-lattice roster` lists them");
+    }
+    of_site(kept, &options.wall, Begin::Corner(options.names.clone()))
+}
+
+fn of_site(kept: Kept, options: &WallOptions, begin: Begin) -> anyhow::Result<ExitCode> {
+    if let Some(name) = options.screen.as_deref().filter(|name| kept.file.site().screen(name).is_none()) {
+        let names: Vec<&str> = kept.file.site().screens.iter().map(|screen| screen.name.as_str()).collect();
+        let has = if names.is_empty() { "none; name one by [[screen]] in the site file".into() } else { names.join(", ") };
+        anyhow::bail!("the site has no screen {name:?}: it has {has}");
+    }
+    let name = kept.file.site().name.clone().unwrap_or_else(|| "Amber Lattice".into());
+    run(Wall { name, cameras: Vec::new(), prefer: Role::Sub, options, standin: None, site: Some(kept), begin })
+}
+
+/// A source without a name is called by its host and path.
+fn camera_name(origin: &Origin) -> String {
+    let (Origin::Url(url) | Origin::Pictures { url, .. }) = origin else { return origin.to_string() };
+    let port = if url.port() == url.scheme().default_port() { String::new() } else { format!(":{}", url.port()) };
+    format!("{}{port}{}", url.host(), url.path().split('?').next().unwrap_or(""))
+}
+
+/// Runs a wall until the operator leaves.
+pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
+    let Wall { name, cameras, prefer, options, standin, site, begin } = wall;
+    // The demo's site is gone with it, and so is its record.
+    let record = site.as_ref().map(|kept| match &standin {
+        Some(_) => Ok(kept.file.path().with_file_name("ledger.db")),
+        None => places::ledger(kept.file.path()),
+    });
+    let of_site = site.is_some();
+    let engine = Engine::start(Config {
+        cameras,
+        prefer,
+        only: if let Begin::Corner(names) = &begin { Some(names.clone()) } else { None },
+        loopback_only: standin.is_some(),
+        transport: options.transport.into(),
+        record: record.transpose()?,
+        who: "wall".into(),
+        outward: OutwardOptions { metrics: options.metrics, ledger_lines: options.ledger_lines.clone() },
+        stills: StillOptions { form: options.still.into(), folder: options.stills_in.as_deref().map(PathBuf::from) },
+        site,
+        ..Config::default()
+    })?;
+    let screen = run::enter(options)?;
+    let mut app = App::new(name, standin.is_some(), screen.area(), screen.aspect());
+    app.desk.available = of_site;
+    app.aids.light = options.light;
+    app.aids.brightness = options.brightness;
+    app.aids.care = options.burn_in_care;
+    app.screen.clone_from(&options.screen);
+    app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
+    app.begin(&engine.snapshot(), engine.beginning());
+    begin_with(&mut app, &begin);
+    screen.run(app, engine, standin)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What is shown first.
+fn begin_with(app: &mut App, begin: &Begin) {
+    if !app.desk.available {
+        app.page = crate::desk::Page::Wall;
+        return;
+    }
+    let first = app.desk.site.lattices.first().map(|lattice| lattice.name.clone());
+    let screen = app.screen.as_deref().and_then(|name| app.desk.site.screen(name)).cloned();
+    match (begin, screen) {
+        (Begin::Named(name, _), _) if app.desk.site.lattice(name).is_some() => app.show_lattice(Some(name)),
+        (Begin::Named(name, _), _) => app.show_camera(name),
+        (Begin::Corner(_), _) => {}
+        (Begin::Usual, None) => app.show_lattice(first.as_deref()),
+        (Begin::Usual, Some(screen)) => match screen.shows.as_deref() {
+            Some(name) if app.desk.site.tour(name).is_some() => app.begin_tour(name),
+            shows => app.show_lattice(shows),
+        },
+    }
+    app.page = if app.cameras.is_empty() { crate::desk::Page::Welcome } else { crate::desk::Page::Wall };
+}

@@ -1,0 +1,297 @@
+//! The figures of a stream, once: word, unit, form and definition of each, and where it is read off.
+//!
+//! Help, charts, JSON, `OpenMetrics` and history are made from these rows. A new figure is a row here, and the meter that
+//! measures it.
+
+use super::{Figures, Latency, Spread};
+use crate::FrameRate;
+use std::time::Duration;
+
+/// A figure.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[allow(missing_docs, reason = "each is defined by its row")]
+pub enum Fig {
+    Declared,
+    Sent,
+    Arrived,
+    Shown,
+    Bitrate,
+    BitrateTen,
+    BitrateKey,
+    BitrateOne,
+    BitrateBoth,
+    Latency,
+    LatencyP95,
+    Path,
+    Buffer,
+    Decode,
+    Draw,
+    Jitter,
+    Loss,
+    Keyframe,
+    KeyframeInterval,
+    Width,
+    Height,
+    PacketsReceived,
+    PacketsLost,
+    UnitsReceived,
+    UnitsDamaged,
+    Dropouts,
+    DropoutSeconds,
+    DropoutRunning,
+}
+
+/// How a figure goes out as `OpenMetrics`.
+#[derive(Debug, Clone, Copy)]
+pub struct Metric {
+    /// Its name behind `amber_lattice_stream_`.
+    pub name: &'static str,
+    /// It only grows.
+    pub counter: bool,
+    /// Its base unit there; empty for a plain count.
+    pub unit: &'static str,
+    /// Its value there is that here times this.
+    pub factor: f64,
+}
+
+/// A row.
+#[derive(Debug, Clone, Copy)]
+pub struct Figure {
+    /// Which.
+    pub fig: Fig,
+    /// Its word in JSON and over charts.
+    pub word: &'static str,
+    /// Its unit; empty for a plain count.
+    pub unit: &'static str,
+    /// Digits behind the point.
+    pub digits: usize,
+    /// What it is.
+    pub definition: &'static str,
+    /// Its value in its unit; `None` is unknown.
+    pub value: fn(&Figures) -> Option<f64>,
+    /// Its code in the history: never given to another one; `None` where no history of it is kept.
+    pub code: Option<u8>,
+    /// How it goes out.
+    pub metric: Option<Metric>,
+}
+
+impl Figure {
+    /// A value as it is written, without its unit; a dash where it is unknown.
+    #[must_use]
+    pub fn written(&self, value: Option<f64>) -> String {
+        value.map_or_else(|| "–".to_owned(), |value| format!("{value:.*}", self.digits))
+    }
+}
+
+impl Fig {
+    /// Its row.
+    #[must_use]
+    pub const fn row(self) -> &'static Figure {
+        &FIGURES[self as usize]
+    }
+}
+
+const fn row(
+    fig: Fig,
+    (word, unit, digits): (&'static str, &'static str, usize),
+    definition: &'static str,
+    value: fn(&Figures) -> Option<f64>,
+) -> Figure {
+    Figure { fig, word, unit, digits, definition, value, code: None, metric: None }
+}
+
+impl Figure {
+    const fn kept(self, code: u8) -> Self {
+        Self { code: Some(code), ..self }
+    }
+
+    const fn gauge(self, name: &'static str, unit: &'static str, factor: f64) -> Self {
+        Self { metric: Some(Metric { name, counter: false, unit, factor }), ..self }
+    }
+
+    const fn counter(self, name: &'static str, unit: &'static str) -> Self {
+        Self { metric: Some(Metric { name, counter: true, unit, factor: 1.0 }), ..self }
+    }
+}
+
+fn millis(span: Duration) -> f64 {
+    span.as_secs_f64() * 1e3
+}
+
+fn of_latency(figures: &Figures, part: fn(&Latency) -> Option<Spread>) -> Option<f64> {
+    figures.latency.as_ref().and_then(part).map(|spread| millis(spread.p50))
+}
+
+fn of_kind(figures: &Figures, kind: usize) -> Option<f64> {
+    figures.bitrate_by_kind.map(|all| all[kind].kilo())
+}
+
+const PER_SECOND: &str = "frames_per_second";
+
+/// Every figure, in the order of [`Fig`].
+pub const FIGURES: [Figure; 28] = [
+    row(Fig::Declared, ("declared", "/s", 1), "Frame rate that the description and the parameter sets say", |f| {
+        f.declared.map(FrameRate::per_second)
+    })
+    .gauge("declared_frames_per_second", PER_SECOND, 1.0),
+    row(Fig::Sent, ("sent", "/s", 1), "Frames that the camera made, by its own timestamps over 5 s", |f| f.sent).kept(1).gauge(
+        "sent_frames_per_second",
+        PER_SECOND,
+        1.0,
+    ),
+    row(Fig::Arrived, ("arrived", "/s", 1), "Access units completed, over 5 s of arrival time", |f| f.arrived).kept(2).gauge(
+        "arrived_frames_per_second",
+        PER_SECOND,
+        1.0,
+    ),
+    row(Fig::Shown, ("shown", "/s", 1), "Pictures of the stream really drawn, over 5 s", |f| f.shown).kept(3).gauge(
+        "shown_frames_per_second",
+        PER_SECOND,
+        1.0,
+    ),
+    row(Fig::Bitrate, ("bitrate", "kbit/s", 0), "Payload, over 1 s", |f| f.bitrate_1s.map(crate::BitsPerSecond::kilo)).kept(4),
+    row(Fig::BitrateTen, ("bitrate of 10 s", "kbit/s", 0), "Payload bitrate over 10 s", |f| {
+        f.bitrate_10s.map(crate::BitsPerSecond::kilo)
+    })
+    .gauge("payload_bits_per_second", "bits_per_second", 1e3),
+    row(Fig::BitrateKey, ("bitrate of keyframes", "kbit/s", 0), "Of the bitrate, what keyframes take", |f| of_kind(f, 0))
+        .kept(11),
+    row(Fig::BitrateOne, ("bitrate of predicted", "kbit/s", 0), "Of the bitrate, what predicted frames take", |f| of_kind(f, 1))
+        .kept(12),
+    row(
+        Fig::BitrateBoth,
+        ("bitrate of bi-predicted", "kbit/s", 0),
+        "Of the bitrate, what frames predicted from both sides take",
+        |f| of_kind(f, 2),
+    )
+    .kept(13),
+    row(Fig::Latency, ("latency", "ms", 0), "Capture to drawn, median of 10 s", |f| of_latency(f, |one| Some(one.total))).kept(5),
+    row(Fig::LatencyP95, ("latency p95", "ms", 0), "19 frames of 20 were at most this late, of 10 s", |f| {
+        f.latency.map(|latency| millis(latency.total.p95))
+    })
+    .kept(6),
+    row(Fig::Path, ("path", "ms", 0), "Capture to arrival, median of 10 s", |f| of_latency(f, |one| Some(one.path))).kept(7),
+    row(Fig::Buffer, ("buffer", "ms", 0), "Held on purpose, median of 10 s", |f| of_latency(f, |one| Some(one.buffer))).kept(8),
+    row(Fig::Decode, ("decode", "ms", 0), "Decoded and scaled, median of 10 s", |f| of_latency(f, |one| one.decode)).kept(9),
+    row(Fig::Draw, ("draw", "ms", 0), "Written to the terminal, median of 10 s", |f| of_latency(f, |one| one.draw)).kept(10),
+    row(Fig::Jitter, ("jitter", "ms", 1), "RFC 3550 interarrival jitter", |f| f.jitter.map(millis)).kept(15).gauge(
+        "jitter_seconds",
+        "seconds",
+        1e-3,
+    ),
+    row(Fig::Loss, ("loss", "%", 2), "Share of packets lost in 10 s", |f| f.recent_loss.map(|share| share * 100.0))
+        .kept(16)
+        .gauge("loss_ratio", "ratio", 0.01),
+    row(Fig::Keyframe, ("keyframe", "", 0), "A keyframe began in this second", |f| {
+        f.keyframe_at.map(|at| f64::from(u8::from(f.at.since(at) < Duration::from_secs(1))))
+    })
+    .kept(14),
+    row(Fig::KeyframeInterval, ("keyframe interval", "s", 1), "Last keyframe interval in media time", |f| {
+        f.keyframe_interval.map(|span| span.as_secs_f64())
+    })
+    .gauge("keyframe_interval_seconds", "seconds", 1.0),
+    row(Fig::Width, ("width", "px", 0), "Cropped width of the picture", |f| f.size.map(|(width, _)| f64::from(width))).gauge(
+        "width_pixels",
+        "pixels",
+        1.0,
+    ),
+    row(Fig::Height, ("height", "px", 0), "Cropped height of the picture", |f| f.size.map(|(_, height)| f64::from(height)))
+        .gauge("height_pixels", "pixels", 1.0),
+    row(Fig::PacketsReceived, ("packets received", "", 0), "Packets received", |f| Some(f.packets.received as f64))
+        .counter("packets_received", ""),
+    row(Fig::PacketsLost, ("packets lost", "", 0), "Packets expected and not received", |f| Some(f.packets.lost as f64))
+        .counter("packets_lost", ""),
+    row(Fig::UnitsReceived, ("units received", "", 0), "Access units of which anything arrived", |f| {
+        Some(f.frames.received as f64)
+    })
+    .counter("units_received", ""),
+    row(Fig::UnitsDamaged, ("units damaged", "", 0), "Access units with a part missing", |f| Some(f.frames.damaged as f64))
+        .counter("units_damaged", ""),
+    row(Fig::Dropouts, ("dropouts", "", 0), "Times without a new picture that have ended", |f| Some(f.dropout_totals.0 as f64))
+        .counter("dropouts", ""),
+    row(Fig::DropoutSeconds, ("dropout seconds", "s", 1), "The length of ended dropouts together", |f| {
+        Some(f.dropout_totals.1.as_secs_f64())
+    })
+    .counter("dropout_seconds", "seconds"),
+    row(Fig::DropoutRunning, ("dropout that runs", "s", 1), "Length of the dropout that runs", |f| {
+        Some(f.dropout_now.map_or(0.0, |dropout| dropout.length.as_secs_f64()))
+    })
+    .gauge("dropout_running_seconds", "seconds", 1.0),
+];
+
+/// A figure that a history is kept of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Kept {
+    /// Which.
+    pub fig: Fig,
+    /// Its code in rows of the record.
+    pub code: u8,
+}
+
+/// How many figures a history is kept of.
+pub const FIELDS: usize = {
+    let (mut count, mut at) = (0, 0);
+    while at < FIGURES.len() {
+        count += FIGURES[at].code.is_some() as usize;
+        at += 1;
+    }
+    count
+};
+
+/// The figures that a history is kept of, in the order of [`Sample::values`](super::Sample::values).
+pub const KEPT: [Kept; FIELDS] = {
+    let mut kept = [Kept { fig: Fig::Sent, code: 0 }; FIELDS];
+    let (mut count, mut at) = (0, 0);
+    while at < FIGURES.len() {
+        if let Some(code) = FIGURES[at].code {
+            kept[count] = Kept { fig: FIGURES[at].fig, code };
+            count += 1;
+        }
+        at += 1;
+    }
+    kept
+};
+
+/// Where a figure stands among the values of a sample; `None` where no history of it is kept.
+#[must_use]
+pub const fn place(fig: Fig) -> Option<usize> {
+    let mut at = 0;
+    while at < FIELDS {
+        if KEPT[at].fig as usize == fig as usize {
+            return Some(at);
+        }
+        at += 1;
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    #[test]
+    fn every_figure_has_its_row_its_own_word_and_its_own_code() {
+        for (at, row) in FIGURES.iter().enumerate() {
+            assert_eq!(row.fig as usize, at, "{}", row.word);
+            assert!(!row.definition.is_empty() && !row.definition.ends_with('.'), "{}", row.word);
+        }
+        let words: BTreeSet<&str> = FIGURES.iter().map(|row| row.word).collect();
+        let codes: BTreeSet<u8> = FIGURES.iter().filter_map(|row| row.code).collect();
+        let metrics: BTreeSet<&str> = FIGURES.iter().filter_map(|row| Some(row.metric?.name)).collect();
+        assert_eq!((words.len(), codes.len()), (FIGURES.len(), FIELDS));
+        assert_eq!(metrics.len(), FIGURES.iter().filter(|row| row.metric.is_some()).count());
+    }
+
+    #[test]
+    fn a_figure_is_read_in_its_unit_and_unknown_stays_unknown() {
+        let figures = Figures {
+            recent_loss: Some(0.0125),
+            jitter: Some(Duration::from_micros(2_340)),
+            bitrate_1s: Some(crate::BitsPerSecond(512_000.0)),
+            ..Figures::default()
+        };
+        let written = |fig: Fig| fig.row().written((fig.row().value)(&figures));
+        assert_eq!([Fig::Loss, Fig::Jitter, Fig::Bitrate, Fig::Sent].map(written), ["1.25", "2.3", "512", "–"]);
+    }
+}

@@ -1,0 +1,580 @@
+//! The engine's thread: commands, jobs and a tick of its own.
+
+use super::{Beginning, Config, Told};
+use crate::buffer::own_buffer;
+use crate::camera::{CameraDef, Cameras, FeedKey};
+use crate::command::{Command, Loudness, News};
+use crate::demand::ViewerId;
+use crate::feeds::{Bell, Bells, Feeds};
+use crate::jobs::{Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
+use crate::keeper::{Keeper, KeeperNews};
+use crate::outward::Outward;
+use crate::places;
+use crate::planning::{Move, Planning};
+use crate::snapshot::{Known, RecordState, Snapshot};
+use crate::watch::{Moment, Watch};
+use crossbeam_channel::{Receiver, Sender, select, unbounded};
+use lattice_core::meter::Figures;
+use lattice_core::playout::Playout;
+use lattice_media::Wanted;
+use lattice_net::clock;
+use lattice_report::Report;
+use lattice_store::{Order, Ordered, Screens, Showing, Site};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::sync::watch;
+
+/// Figures are looked at this often: a switch ends, an event is entered, no later than this after it was measured.
+const TICK: Duration = Duration::from_millis(100);
+/// Screens are told of new figures this often.
+const FIGURES_EVERY: Duration = Duration::from_millis(500);
+/// Readings go to the record in batches.
+const KEEP_EVERY: Duration = Duration::from_secs(10);
+/// A still is as large as its stream.
+const FULL: (usize, usize) = (16_384, 16_384);
+
+/// Something that is done every so often.
+pub(super) struct Every(Duration, Option<Instant>);
+
+impl Every {
+    pub const fn new(span: Duration) -> Self {
+        Self(span, None)
+    }
+
+    /// Whether it is time again.
+    pub fn is_due(&mut self) -> bool {
+        let due = self.1.is_none_or(|at| at.elapsed() >= self.0);
+        if due {
+            self.1 = Some(Instant::now());
+        }
+        due
+    }
+}
+
+pub(super) struct Screen {
+    pub bell: Bell,
+    pub news: Sender<News>,
+}
+
+/// All that the engine has.
+pub(super) struct Machine {
+    pub(super) now: Moment,
+    pub(super) cameras: Arc<Cameras>,
+    pub(super) site: Arc<Site>,
+    /// Only these cameras of the site are opened.
+    pub(super) only: Option<Vec<String>>,
+    pub(super) feeds: Feeds,
+    pub(super) planning: Planning,
+    watch: Watch,
+    figures: Arc<HashMap<FeedKey, Arc<Figures>>>,
+    buffers: Arc<HashMap<FeedKey, Duration>>,
+    pub(super) known: Arc<Known>,
+    keeper: Option<Keeper>,
+    not_kept: Option<String>,
+    outward: Outward,
+    stills: Stills,
+    pub(super) errands: Option<Errands>,
+    jobs: (Sender<JobNews>, Receiver<JobNews>),
+    screens: Option<Screens>,
+    viewers: BTreeMap<ViewerId, Screen>,
+    bells: Bells,
+    operator: String,
+    /// Megapixels a second that this machine decodes, as soon as it was measured.
+    decoding: Receiver<f64>,
+    pub(super) own_addresses: Arc<Vec<String>>,
+    /// What is told when the state that it speaks of is out.
+    untold: Vec<(Option<ViewerId>, News)>,
+    publish: watch::Sender<Arc<Snapshot>>,
+    next_tick: Instant,
+    /// Screens are to look at once.
+    urgent: bool,
+    figures_told: Every,
+    kept_history: Every,
+    pub(super) looked_at_file: Every,
+    looked_at_screens: Every,
+    pub(super) surveyed: Every,
+    pub(super) kept_seen: Every,
+    /// Why the site file could not be read again.
+    pub(super) unread: Option<String>,
+}
+
+impl Machine {
+    pub fn new(config: Config, publish: watch::Sender<Arc<Snapshot>>) -> anyhow::Result<(Self, Beginning)> {
+        let jobs = unbounded();
+        let loopback = config.loopback_only;
+        let errands = config.site.map(|kept| Errands::new(kept, jobs.0.clone(), loopback)).transpose()?;
+        let mut cameras = Cameras::new(config.prefer);
+        for def in config.cameras {
+            cameras.put(def);
+        }
+        let wanted = |def: &CameraDef| config.only.as_ref().is_none_or(|only| only.contains(&def.name));
+        for def in errands.iter().flat_map(Errands::definitions).filter(wanted) {
+            cameras.put(def);
+        }
+        let bells = Bells::default();
+        let feeds = Feeds::new(config.transport, bells.clone())?;
+        let outward = Outward::start(&config.outward, feeds.runtime())?;
+        let mut keeper = config.record.map(|path| Keeper::start(&path, clock::pair().wall, &config.who));
+        let (kept, past) = keeper
+            .as_mut()
+            .map_or_else(Default::default, |keeper| (std::mem::take(&mut keeper.kept), std::mem::take(&mut keeper.past)));
+        let not_kept = keeper.as_ref().and_then(|keeper| keeper.not_kept.clone());
+        let elsewhere = not_kept.is_some() && keeper.as_ref().is_some_and(|keeper| keeper.size() > 0);
+        let beginning = Beginning {
+            ranges: errands.as_ref().map_or_else(String::new, Errands::proposed),
+            faults: if errands.is_some() { crate::kept::known_firmware_faults()? } else { Vec::new() },
+            remark: keeper.as_mut().and_then(|keeper| keeper.remark.take()),
+        };
+        let screens = errands.as_ref().map(|errands| anyhow::Ok(Screens::new(&places::screens()?, errands.kept.file.path())));
+        let known = Known { seen: errands.as_ref().map_or_else(BTreeMap::new, Errands::seen), ..Known::default() };
+        let site = errands.as_ref().map(|errands| Arc::new(errands.kept.file.site().clone())).unwrap_or_default();
+        let pair = clock::pair();
+        let machine = Self {
+            now: Moment { mono: pair.mono, utc: pair.wall },
+            cameras: Arc::new(cameras),
+            site,
+            only: config.only,
+            feeds,
+            planning: Planning::default(),
+            watch: Watch::new(kept, past, elsewhere),
+            figures: Arc::default(),
+            buffers: Arc::default(),
+            known: Arc::new(known),
+            keeper,
+            not_kept,
+            outward,
+            stills: Stills::new(config.stills),
+            errands,
+            jobs,
+            screens: screens.transpose()?,
+            viewers: BTreeMap::new(),
+            bells,
+            operator: config.operator,
+            decoding: lattice_media::measure_decoding(),
+            own_addresses: Arc::new(super::desk::own_addresses()),
+            untold: Vec::new(),
+            publish,
+            next_tick: Instant::now(),
+            urgent: true,
+            figures_told: Every::new(FIGURES_EVERY),
+            kept_history: Every::new(KEEP_EVERY),
+            looked_at_file: Every::new(super::desk::LOOK_AT_FILE),
+            looked_at_screens: Every::new(super::desk::LOOK_AT_SCREENS),
+            surveyed: Every::new(crate::jobs::SURVEY_EVERY),
+            kept_seen: Every::new(super::desk::KEEP_SEEN),
+            unread: None,
+        };
+        Ok((machine, beginning))
+    }
+
+    /// The first streams are opened, and the first state is there.
+    pub fn begin(&mut self) {
+        // What was read a moment ago need not be read again.
+        let _ = (self.looked_at_file.is_due(), self.kept_seen.is_due(), self.kept_history.is_due());
+        self.on_site();
+        self.resettle();
+        self.publish();
+    }
+
+    pub fn run(mut self, told: &Receiver<Told>) {
+        loop {
+            let wait = self.next_tick.saturating_duration_since(Instant::now());
+            let jobs = self.jobs.1.clone();
+            select! {
+                recv(told) -> first => {
+                    let mut next = first.ok();
+                    if next.is_none() {
+                        break;
+                    }
+                    let mut ends = false;
+                    while let Some(one) = next {
+                        self.tell_time();
+                        ends |= self.take(one);
+                        next = told.try_recv().ok();
+                    }
+                    if ends {
+                        break;
+                    }
+                }
+                recv(jobs) -> first => {
+                    let mut next = first.ok();
+                    while let Some(news) = next {
+                        self.tell_time();
+                        self.on_job(news);
+                        next = jobs.try_recv().ok();
+                    }
+                }
+                default(wait) => {}
+            }
+            if Instant::now() >= self.next_tick {
+                self.tick();
+                self.next_tick = Instant::now() + TICK;
+            }
+            self.publish();
+        }
+        self.end();
+    }
+
+    /// The record is written out, and everybody is taken leave of.
+    fn end(mut self) {
+        self.tick();
+        if let Some(keeper) = self.keeper.take() {
+            let (readings, missing) = self.watch.take_unkept();
+            keeper.keep_history(readings, missing);
+        }
+        if let Some(errands) = &self.errands {
+            errands.keep_seen(&self.known.seen);
+        }
+        if let Some(screens) = &self.screens {
+            let names = self.planning.demands().values().filter_map(|demand| demand.screen.as_ref());
+            names.for_each(|(name, _)| screens.leave(name));
+        }
+        self.feeds.shut_down();
+    }
+
+    /// The figures of open streams, by the names of their cameras.
+    pub(super) fn figures(&self) -> Vec<(String, Arc<Figures>)> {
+        self.figures.iter().map(|(key, figures)| (self.cameras.name(key.camera).to_owned(), figures.clone())).collect()
+    }
+
+    fn tell_time(&mut self) {
+        let pair = clock::pair();
+        self.now = Moment { mono: pair.mono, utc: pair.wall };
+    }
+
+    pub(super) fn say(&mut self, loudness: Loudness, text: impl Into<String>) {
+        let text = text.into();
+        tracing::info!(text, "said");
+        self.untold.push((None, News::Say(loudness, text)));
+    }
+
+    pub(super) fn tell(&mut self, news: News) {
+        self.untold.push((None, news));
+    }
+
+    /// Takes what it is told; true when it is to end.
+    fn take(&mut self, told: Told) -> bool {
+        match told {
+            Told::Join(id, bell, news) => {
+                self.bells.add(bell.clone());
+                self.viewers.insert(id, Screen { bell, news });
+            }
+            Told::Leave(id) => {
+                self.viewers.remove(&id);
+                let moves = self.planning.leave(self.now.mono, &self.cameras, id);
+                self.carry(moves);
+            }
+            Told::Look(id, demand) => {
+                let moves = self.planning.demand(self.now.mono, &self.cameras, id, *demand);
+                self.carry(moves);
+                self.apply_wanted();
+                self.urgent = true;
+            }
+            Told::Command(command) => {
+                self.on_command(command);
+                self.urgent = true;
+            }
+            Told::Tap(key, units, answer) => drop(answer.send(self.feeds.tap(key, units))),
+            Told::End => return true,
+        }
+        false
+    }
+
+    fn on_command(&mut self, command: Command) {
+        match command {
+            Command::Retry(key) => self.feeds.retry(key),
+            Command::Unbar(camera) => self.planning.unbar(camera),
+            Command::PlanAnew(camera) => self.planning.plan_anew(camera),
+            Command::Damage(choice) => self.feeds.on_damage(choice),
+            Command::Flash(key, step) => self.feeds.flash(key, step),
+            Command::Buffer(key, buffer) => self.set_buffer(key, buffer),
+            Command::Entry(entry, order) => {
+                let (by, at) = (self.operator.clone(), self.now.utc);
+                self.on_ordered(Ordered { entry, order, by, at });
+            }
+            Command::Still(key) => {
+                self.stills.ask_one(key);
+                self.feeds.ask_still(key, FULL);
+            }
+            Command::Sheet(title, places) => {
+                let facts = crate::jobs::Facts { cameras: &self.cameras, figures: &self.figures, now: self.now };
+                for key in self.stills.ask_sheet(title, places, &facts) {
+                    self.feeds.ask_still(key, crate::jobs::ON_A_SHEET);
+                }
+            }
+            Command::Report(path, span) => self.report(&path, span),
+            Command::Charts(title, drawing) => self.write_charts(title, drawing),
+            Command::AskScreens => {
+                let shows = self.showing();
+                self.tell(News::Screens(shows));
+            }
+            Command::Send(screen, order) => self.send_to(&screen, &order),
+            Command::Errand(errand) => self.run_errand(errand),
+        }
+    }
+
+    /// Something becomes of a ledger entry: here, or where the ledger is kept.
+    fn on_ordered(&mut self, ordered: Ordered) {
+        if self.watch.is_elsewhere() {
+            if let Some(keeper) = &self.keeper {
+                keeper.leave(ordered);
+                self.say(Loudness::Text, "told to the program that keeps the record");
+            }
+            return;
+        }
+        let Ordered { entry, order, by, at } = ordered;
+        if let Some(told) = self.watch.on_entry(entry, order, by, at) {
+            self.say(Loudness::Text, told);
+        }
+        self.keep_changed();
+    }
+
+    /// Another receive buffer for a stream; kept in the site where its camera is.
+    fn set_buffer(&mut self, key: FeedKey, buffer: Option<Duration>) {
+        let key = FeedKey { by: None, ..key };
+        let name = self.cameras.name(key.camera).to_owned();
+        if self.site.camera(&name).is_some_and(|camera| camera.stream(key.role).is_some()) {
+            self.run_errand(Errand::Buffer(name, key.role, buffer));
+        } else {
+            let buffers = Arc::make_mut(&mut self.buffers);
+            match buffer {
+                Some(buffer) => buffers.insert(key, buffer),
+                None => buffers.remove(&key),
+            };
+        }
+        self.apply_wanted();
+    }
+
+    /// Does what planning wants.
+    pub(super) fn carry(&mut self, moves: Vec<Move>) {
+        for one in moves {
+            self.urgent = true;
+            match one {
+                Move::Open(key) => self.feeds.open(key, &self.cameras),
+                Move::Close(key) => self.feeds.close(key),
+                Move::Say(loudness, text) => self.say(loudness, text),
+                Move::Done { camera, cause, what } => self.watch.on_done(self.now, &camera, cause, what),
+            }
+        }
+    }
+
+    /// What is wanted did not change, what there is did.
+    pub(super) fn resettle(&mut self) {
+        let moves = self.planning.settle(self.now.mono, &self.cameras);
+        self.carry(moves);
+        self.apply_wanted();
+        self.urgent = true;
+    }
+
+    /// The site is another now: its budgets.
+    pub(super) fn on_site(&mut self) {
+        self.planning.set_budgets(self.site.link, self.site.decoding);
+    }
+
+    /// Tells every stream what screens show of it: the largest.
+    fn apply_wanted(&mut self) {
+        let mut shown: HashMap<FeedKey, (Option<Wanted>, Option<Playout>)> = HashMap::new();
+        for one in self.planning.demands().values().flat_map(|demand| &demand.shown) {
+            let (largest, playout) = shown.entry(one.key).or_default();
+            let pixels = |wanted: &Wanted| wanted.width * wanted.height;
+            if pixels(&one.wanted) > 0 && largest.as_ref().is_none_or(|largest| pixels(largest) < pixels(&one.wanted)) {
+                *largest = Some(one.wanted);
+            }
+            *playout = playout.or(one.playout);
+        }
+        let (cameras, site, buffers) = (&self.cameras, &self.site, &self.buffers);
+        self.feeds.want(|key| {
+            let (wanted, playout) = shown.get(&key).copied().unwrap_or_default();
+            let own = own_buffer(site, cameras, buffers, key).filter(|own| !own.is_zero());
+            let playout = playout.unwrap_or_else(|| own.map_or(Playout::AtOnce, Playout::Buffered));
+            (wanted, playout, site.thresholds_of(cameras.name(key.camera), key.role))
+        });
+    }
+
+    fn tick(&mut self) {
+        self.tell_time();
+        if let Ok(measured) = self.decoding.try_recv() {
+            tracing::info!("this machine decodes {measured:.0} megapixels a second");
+            self.planning.set_machine(measured);
+        }
+        self.figures = Arc::new(self.feeds.figures());
+        let (feeds, figures) = (&self.feeds, self.figures.clone());
+        let moves = self.planning.on_figures(self.now.mono, &self.cameras, &figures, |key| feeds.has_picture(key));
+        let changed = !moves.is_empty();
+        self.carry(moves);
+        if changed {
+            self.apply_wanted();
+        }
+        self.watch.observe(self.now, &self.cameras, &self.site, &figures);
+        self.keep_changed();
+        let (ledger, utc) = (self.watch.ledger().clone(), self.now.utc);
+        self.outward.figures(&self.cameras, &figures, || ledger.alarms(utc).count());
+        self.take_keeper_news();
+        self.take_stills();
+        if self.looked_at_screens.is_due() {
+            self.look_at_screens();
+        }
+        self.look_around();
+        if self.figures_told.is_due() {
+            self.urgent = true;
+        }
+    }
+
+    /// What changed of the ledger, and the readings when it is time, go to the record.
+    fn keep_changed(&mut self) {
+        let (changed, removed) = self.watch.take_changed();
+        self.urgent |= !changed.is_empty() || !removed.is_empty();
+        if self.watch.is_elsewhere() {
+            return;
+        }
+        self.outward.entries(&changed);
+        let due = self.kept_history.is_due();
+        let Some(keeper) = &self.keeper else { return };
+        keeper.keep(changed, removed);
+        if due {
+            let (readings, missing) = self.watch.take_unkept();
+            keeper.keep_history(readings, missing);
+        }
+    }
+
+    fn take_keeper_news(&mut self) {
+        let Some(keeper) = &self.keeper else { return };
+        for news in keeper.news.try_iter().collect::<Vec<_>>() {
+            self.urgent = true;
+            match news {
+                KeeperNews::Said(Ok(text)) => self.say(Loudness::Text, text),
+                KeeperNews::Said(Err(text)) => self.say(Loudness::Alarm, text),
+                KeeperNews::Elsewhere(entries) => self.watch.on_elsewhere(entries),
+                KeeperNews::Keeps(entries) => {
+                    self.watch.on_keeps(entries);
+                    self.not_kept = None;
+                    self.say(Loudness::Bright, "the record is kept by this program from now on: the other one has ended");
+                }
+                KeeperNews::Ordered(ordered) => self.on_ordered(ordered),
+            }
+        }
+    }
+
+    fn take_stills(&mut self) {
+        let facts = crate::jobs::Facts { cameras: &self.cameras, figures: &self.figures, now: self.now };
+        match self.stills.take(&facts, self.feeds.stills()) {
+            Some(Ok(text)) => self.say(Loudness::Text, text),
+            Some(Err(text)) => self.say(Loudness::Alarm, text),
+            None => {}
+        }
+    }
+
+    /// Lets the record's keeper write a report, once it has all readings.
+    fn report(&mut self, path: &str, span: Duration) {
+        let (readings, missing) = self.watch.take_unkept();
+        let Some(keeper) = &self.keeper else {
+            return self.say(Loudness::Text, "there is no record to report from: it belongs to a site");
+        };
+        keeper.keep_history(readings, missing);
+        let (path, now) = (places::typed_path(path), self.now.utc);
+        let site = self.site.name.clone().unwrap_or_else(|| "this site".into());
+        let groups = groups(&self.site);
+        let by = self.operator.clone();
+        keeper.ask(Box::new(move |record| {
+            let (zone, from) = (jiff::tz::TimeZone::system(), now.offset(-(span.as_micros() as i64)));
+            let gathered = gather(record, &groups, (from, now, now), &zone)?;
+            let (shift, entries) = (&gathered.shift, gathered.entries.as_slice());
+            let report = Report { site: &site, from, to: now, made_at: now, by: &by, zone, shift, entries };
+            write(&path, &report, lattice_report::Table::default())?;
+            Ok(format!("the report is written: {}", std::path::absolute(&path)?.display()))
+        }));
+    }
+
+    /// Draws charts and writes them into the folder that the program was started in, on a thread of their own.
+    fn write_charts(&mut self, title: String, drawing: crate::command::Drawing) {
+        let subject: String =
+            title.split(':').next().unwrap_or("charts").chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+        let at = jiff::Timestamp::from_microsecond(self.now.utc.as_unix_micros()).unwrap_or_default();
+        let at = at.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S").to_string();
+        let path = std::path::PathBuf::from(format!("{subject}-{at}.svg"));
+        let news = self.jobs.0.clone();
+        let work = move || {
+            let written = write_pages(&path, &(drawing.0)(), &title).and_then(|()| Ok(std::path::absolute(&path)?));
+            let told = written.map(|path| format!("the charts are written: {}", path.display()));
+            let _ = news.send(JobNews::Written(told.map_err(|error| format!("{error:#}"))));
+        };
+        if let Err(error) = std::thread::Builder::new().name("charts".into()).spawn(work) {
+            self.say(Loudness::Alarm, format!("the charts were not written: {error}"));
+        }
+    }
+
+    /// Screens tell what they show, and take what was sent to them.
+    fn look_at_screens(&mut self) {
+        let Some(screens) = self.screens.clone() else { return };
+        let at = self.now.utc.as_unix_micros() / 1_000_000;
+        let named: Vec<(ViewerId, String, String)> = self
+            .planning
+            .demands()
+            .iter()
+            .filter_map(|(id, demand)| demand.screen.clone().map(|(name, what)| (*id, name, what)))
+            .collect();
+        for (id, name, what) in named {
+            if let Err(error) = screens.tell(&name, &Showing { what, at }) {
+                tracing::warn!(%error, "what this screen shows could not be told");
+            }
+            if let Some(order) = screens.take(&name) {
+                self.untold.push((Some(id), News::Order(order)));
+            }
+        }
+    }
+
+    /// What the screens show that run.
+    fn showing(&self) -> BTreeMap<String, String> {
+        let Some(screens) = &self.screens else { return BTreeMap::new() };
+        let now = self.now.utc.as_unix_micros() / 1_000_000;
+        let shows = |screen: &lattice_store::site::Screen| Some((screen.name.clone(), screens.showing(&screen.name, now)?.what));
+        self.site.screens.iter().filter_map(shows).collect()
+    }
+
+    fn send_to(&mut self, screen: &str, order: &Order) {
+        let Some(screens) = &self.screens else { return };
+        let what = match order {
+            Order::Lattice(name) | Order::Camera(name) => name.clone(),
+        };
+        let runs = self.showing().contains_key(screen);
+        let (loudness, text) = match screens.send(screen, order) {
+            Ok(()) if runs => (Loudness::Text, format!("{what} sent to {screen}")),
+            Ok(()) => (Loudness::Bright, format!("{screen} does not run now: it shows {what} when it starts")),
+            Err(error) => (Loudness::Alarm, format!("{what} could not be sent to {screen}: {error}")),
+        };
+        self.say(loudness, text);
+    }
+
+    /// The state as it is now goes out, then what is told of it.
+    fn publish(&mut self) {
+        let snapshot = Snapshot {
+            now: self.now,
+            cameras: self.cameras.clone(),
+            site: self.site.clone(),
+            open: Arc::new(self.planning.open().clone()),
+            outputs: self.feeds.outputs(),
+            figures: self.figures.clone(),
+            histories: self.watch.histories().clone(),
+            seats: Arc::new(self.planning.demands().keys().map(|id| (*id, self.planning.seats(*id))).collect()),
+            plan: self.planning.plan().clone(),
+            facts: self.planning.facts().clone(),
+            buffers: self.buffers.clone(),
+            ledger: self.watch.ledger().clone(),
+            known: self.known.clone(),
+            record: RecordState { size: self.keeper.as_ref().map_or(0, Keeper::size), not_kept: self.not_kept.clone() },
+            own_addresses: self.own_addresses.clone(),
+        };
+        self.publish.send_replace(Arc::new(snapshot));
+        let untold = std::mem::take(&mut self.untold);
+        let told = !untold.is_empty();
+        for (to, news) in untold {
+            for (_, screen) in self.viewers.iter().filter(|(id, _)| to.is_none_or(|to| to == **id)) {
+                let _ = screen.news.send(news.clone());
+            }
+        }
+        if std::mem::take(&mut self.urgent) || told {
+            self.viewers.values().for_each(|screen| screen.bell.ring());
+        }
+    }
+}

@@ -1,0 +1,394 @@
+//! The open streams: each with its session, its decoder, its newest picture, and whoever takes its units.
+//!
+//! There is one way to open a stream, [`Feed::open`]: for a wall, a measurement, a reach check and a device's page alike.
+
+use crate::camera::{CameraId, Cameras, FeedKey};
+use crossbeam_channel::{Receiver, Sender, unbounded};
+use lattice_core::clock::Told;
+use lattice_core::meter::{Figures, FlashStep};
+use lattice_core::playout::Playout;
+use lattice_core::thresholds::Thresholds;
+use lattice_core::{Transport, TransportChoice};
+use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
+use lattice_net::{Command, Origin, Runtime, Source, SourceConfig, Station, Tap, clock};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::time::{Duration, Instant};
+use tokio::sync::mpsc;
+
+/// Tells a screen that there is something new; many tellings before it looks are one.
+#[derive(Clone)]
+pub struct Bell {
+    rung: Arc<AtomicBool>,
+    sender: Sender<()>,
+}
+
+impl Bell {
+    /// A bell that is heard on a channel.
+    #[must_use]
+    pub fn new(sender: Sender<()>) -> Self {
+        Self { rung: Arc::default(), sender }
+    }
+
+    /// There is something new.
+    pub fn ring(&self) {
+        if !self.rung.swap(true, Ordering::AcqRel) {
+            let _ = self.sender.try_send(());
+        }
+    }
+
+    /// Whoever hears it looks now: the next ring counts again.
+    pub fn answered(&self) {
+        self.rung.store(false, Ordering::Release);
+    }
+}
+
+/// The bells of all screens.
+#[derive(Clone, Default)]
+pub(crate) struct Bells(Arc<RwLock<Vec<Bell>>>);
+
+impl Bells {
+    pub fn add(&self, bell: Bell) {
+        self.0.write().unwrap_or_else(PoisonError::into_inner).push(bell);
+    }
+
+    pub fn ring(&self) {
+        self.0.read().unwrap_or_else(PoisonError::into_inner).iter().for_each(Bell::ring);
+    }
+}
+
+/// Where a stream's pictures can be had, and where it is told that one was drawn; cheap to clone.
+#[derive(Clone)]
+pub struct Output {
+    newest: Arc<Mutex<Option<Arc<TilePicture>>>>,
+    stations: mpsc::Sender<Station>,
+}
+
+impl Output {
+    /// The newest picture; `None` before the first.
+    #[must_use]
+    pub fn newest(&self) -> Option<Arc<TilePicture>> {
+        self.newest.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// A picture was written to a terminal, at this time.
+    pub fn drawn(&self, number: u64, at: lattice_core::Mono) {
+        let _ = self.stations.try_send(Station::Drawn { number, at }); // full: the shown rate reads low, as it is
+    }
+}
+
+impl std::fmt::Debug for Output {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Output").finish_non_exhaustive()
+    }
+}
+
+/// A picture of the size of a small tile is made of every frame, as on a wall.
+pub const SMALL_TILE: Wanted =
+    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
+
+/// A pool of decoders fit for this machine.
+#[must_use]
+pub fn pool() -> Pool {
+    let cores = std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
+    Pool::new(cores.clamp(1, 8), clock::now)
+}
+
+/// What a lane reports, as a station of the stream's meter.
+fn station(event: LaneEvent) -> Option<Station> {
+    match event {
+        LaneEvent::Concealed { .. } => Some(Station::Concealed),
+        LaneEvent::Decoded { number, at, damaged } => Some(Station::Decoded { number, at, damaged }),
+        LaneEvent::Refused { .. } => Some(Station::Refused),
+        LaneEvent::Skipped { count } => Some(Station::Skipped { count }),
+        LaneEvent::Glance(glance) => Some(Station::Glance(glance)),
+        LaneEvent::Light { number, at, cells } => Some(Station::Light { number, at, cells }),
+        LaneEvent::Picture(_) | LaneEvent::Still(_) => None,
+    }
+}
+
+/// Where a lane's pictures go.
+pub struct Pictures {
+    /// The newest picture, at each.
+    pub on_picture: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
+    /// One that was asked for to be kept.
+    pub on_still: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
+}
+
+impl Default for Pictures {
+    fn default() -> Self {
+        Self { on_picture: Box::new(|_| {}), on_still: Box::new(|_| {}) }
+    }
+}
+
+/// A stream that is received, and decoded where somebody looks.
+pub struct Feed {
+    source: Source,
+    lane: Option<Lane>,
+    stations: mpsc::Sender<Station>,
+    wanted: Option<Wanted>,
+    playout: Playout,
+    thresholds: Thresholds,
+}
+
+impl Feed {
+    /// Opens a stream. Without a pool of decoders it is received and measured only.
+    #[must_use]
+    pub fn open(runtime: &tokio::runtime::Handle, pool: Option<&Pool>, config: SourceConfig, pictures: Pictures) -> Self {
+        let config = SourceConfig { decodes: pool.is_some(), ..config };
+        // The lane reports to a source that is made after it.
+        let post: Arc<std::sync::OnceLock<mpsc::Sender<Station>>> = Arc::default();
+        let reports = post.clone();
+        let lane = pool.map(|pool| {
+            pool.lane(Box::new(move |event| match event {
+                LaneEvent::Picture(picture) => (pictures.on_picture)(picture),
+                LaneEvent::Still(picture) => (pictures.on_still)(picture),
+                other => {
+                    if let (Some(stations), Some(station)) = (reports.get(), station(other)) {
+                        let _ = stations.try_send(station); // full: the source is far behind, and its rates say so
+                    }
+                }
+            }))
+        });
+        let sink = lane.clone().map(|lane| -> lattice_net::UnitSink {
+            Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| lane.push(unit, parameters))
+        });
+        let source = Source::open(runtime, config, sink);
+        let stations = source.stations();
+        let _ = post.set(stations.clone());
+        Self { source, lane, stations, wanted: None, playout: Playout::AtOnce, thresholds: Thresholds::default() }
+    }
+
+    /// What the largest tile of it can show from now on; `None` when it is on no screen.
+    pub fn want(&mut self, wanted: Option<Wanted>) {
+        if self.wanted == wanted {
+            return;
+        }
+        if self.wanted.is_some() != wanted.is_some() {
+            let _ = self.stations.try_send(Station::Visible(wanted.is_some()));
+        }
+        self.wanted = wanted;
+        if let Some(lane) = &self.lane {
+            lane.want(wanted);
+        }
+    }
+
+    /// When units go on to the decoder.
+    fn play_out(&mut self, playout: Playout) {
+        if self.playout != playout && self.stations.try_send(Station::Playout(playout)).is_ok() {
+            self.playout = playout;
+        }
+    }
+
+    /// From where on its figures are a strain.
+    fn set_thresholds(&mut self, thresholds: Thresholds) {
+        if self.thresholds != thresholds && self.stations.try_send(Station::Thresholds(thresholds)).is_ok() {
+            self.thresholds = thresholds;
+        }
+    }
+
+    /// The newest figures.
+    #[must_use]
+    pub fn figures(&self) -> Arc<Figures> {
+        self.source.figures()
+    }
+
+    /// One more taker of its access units, as they come; it holds so many of them.
+    #[must_use]
+    pub fn tap(&self, units: usize) -> Tap {
+        self.source.tap(units)
+    }
+
+    /// Takes leave of the camera; the session ends by itself within a second.
+    pub fn close(&self) {
+        if let Some(lane) = &self.lane {
+            lane.close();
+        }
+        self.source.close();
+    }
+
+    /// Whether its session has ended.
+    #[must_use]
+    pub fn is_closed(&self) -> bool {
+        self.source.is_closed()
+    }
+}
+
+/// Waits until all of these are closed, and no longer than this.
+pub fn wait_until_closed<'a>(feeds: impl Iterator<Item = &'a Feed> + Clone, within: Duration) {
+    let deadline = Instant::now() + within;
+    while feeds.clone().any(|feed| !feed.is_closed()) && Instant::now() < deadline {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// A picture that was asked for to be kept, and of which stream it is.
+pub(crate) type Still = (FeedKey, Arc<TilePicture>);
+
+/// All streams of the site that are open.
+pub(crate) struct Feeds {
+    runtime: Runtime,
+    pool: Pool,
+    feeds: BTreeMap<FeedKey, (Feed, Output)>,
+    closing: Vec<Feed>,
+    transport: TransportChoice,
+    bells: Bells,
+    choice: DamageChoice,
+    told: HashMap<CameraId, Told>,
+    stills: (Sender<Still>, Receiver<Still>),
+}
+
+impl Feeds {
+    /// Nothing open.
+    ///
+    /// # Errors
+    /// When the system gives no thread or no event queue.
+    pub fn new(transport: TransportChoice, bells: Bells) -> std::io::Result<Self> {
+        Ok(Self {
+            runtime: Runtime::start()?,
+            pool: pool(),
+            feeds: BTreeMap::new(),
+            closing: Vec::new(),
+            transport,
+            bells,
+            choice: DamageChoice::default(),
+            told: HashMap::new(),
+            stills: unbounded(),
+        })
+    }
+
+    /// The runtime that receives.
+    pub const fn runtime(&self) -> &tokio::runtime::Handle {
+        self.runtime.handle()
+    }
+
+    /// Opens a stream; one that is open stays as it is.
+    pub fn open(&mut self, key: FeedKey, cameras: &Cameras) {
+        let Some((camera, stream)) = cameras.get(key.camera).zip(cameras.stream(key)) else { return };
+        if self.feeds.contains_key(&key) {
+            return;
+        }
+        let own = Some(camera.transport).filter(|own| *own != TransportChoice::Auto).unwrap_or(self.transport);
+        let transport = match key.by {
+            Some(Transport::Udp) => TransportChoice::Udp,
+            Some(Transport::Tcp) => TransportChoice::Tcp,
+            _ => own,
+        };
+        let newest: Arc<Mutex<Option<Arc<TilePicture>>>> = Arc::default();
+        let (slot, bells, stills) = (newest.clone(), self.bells.clone(), self.stills.0.clone());
+        let pictures = Pictures {
+            on_picture: Box::new(move |picture| {
+                *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(picture);
+                bells.ring();
+            }),
+            on_still: Box::new(move |picture| drop(stills.send((key, picture)))),
+        };
+        let origin: Origin = stream.origin.clone();
+        let config =
+            SourceConfig { trust: camera.trust, key: stream.key.clone(), ..SourceConfig::from_origin(origin, transport) };
+        let feed = Feed::open(self.runtime.handle(), Some(&self.pool), config, pictures);
+        if let Some(lane) = &feed.lane {
+            lane.on_damage(self.choice);
+        }
+        if let Some(told) = self.told.get(&key.camera) {
+            let _ = feed.stations.try_send(Station::Clock(*told));
+        }
+        let output = Output { newest, stations: feed.stations.clone() };
+        self.feeds.insert(key, (feed, output));
+    }
+
+    /// Closes a stream politely.
+    pub fn close(&mut self, key: FeedKey) {
+        self.closing.retain(|feed| !feed.is_closed());
+        if let Some((feed, _)) = self.feeds.remove(&key) {
+            feed.close();
+            self.closing.push(feed);
+        }
+    }
+
+    /// Open streams with their newest figures.
+    pub fn figures(&self) -> HashMap<FeedKey, Arc<Figures>> {
+        self.feeds.iter().map(|(key, (feed, _))| (*key, feed.figures())).collect()
+    }
+
+    /// Where the pictures of open streams are had.
+    pub fn outputs(&self) -> Arc<BTreeMap<FeedKey, Output>> {
+        Arc::new(self.feeds.iter().map(|(key, (_, output))| (*key, output.clone())).collect())
+    }
+
+    /// Whether a stream has a picture.
+    pub fn has_picture(&self, key: FeedKey) -> bool {
+        self.feeds.get(&key).is_some_and(|(_, output)| output.newest().is_some())
+    }
+
+    /// What screens show of each stream, and when its units go on to its decoder.
+    pub fn want(&mut self, wanted: impl Fn(FeedKey) -> (Option<Wanted>, Playout, Thresholds)) {
+        for (key, (feed, _)) in &mut self.feeds {
+            let (size, playout, thresholds) = wanted(*key);
+            feed.play_out(playout);
+            feed.set_thresholds(thresholds);
+            feed.want(size);
+        }
+    }
+
+    /// Asks for the next picture of a stream, within this size; it comes to [`Self::stills`] if the stream is decoded.
+    pub fn ask_still(&self, key: FeedKey, most: (usize, usize)) {
+        if let Some(lane) = self.feeds.get(&key).and_then(|(feed, _)| feed.lane.as_ref()) {
+            lane.still(most);
+        }
+    }
+
+    /// Pictures that were asked for.
+    pub fn stills(&self) -> Vec<Still> {
+        self.stills.1.try_iter().collect()
+    }
+
+    /// A step of the flash probe of a stream.
+    pub fn flash(&self, key: FeedKey, step: FlashStep) {
+        let Some((feed, _)) = self.feeds.get(&key) else { return };
+        if let Some(lane) = &feed.lane {
+            lane.tell_light(matches!(step, FlashStep::Begin | FlashStep::Light { .. }));
+        }
+        let _ = feed.stations.try_send(Station::Flash(step));
+    }
+
+    /// Tries a stream again now.
+    pub fn retry(&self, key: FeedKey) {
+        if let Some((feed, _)) = self.feeds.get(&key) {
+            feed.source.order(Command::Retry);
+        }
+    }
+
+    /// One more taker of a stream's access units; `None` where it is not open.
+    pub fn tap(&self, key: FeedKey, units: usize) -> Option<Tap> {
+        self.feeds.get(&key).map(|(feed, _)| feed.tap(units))
+    }
+
+    /// The device of a camera told its time: its open streams learn it, and those opened from now on.
+    pub fn tell_clock(&mut self, camera: CameraId, told: Told) {
+        self.told.insert(camera, told);
+        for (_, (feed, _)) in self.feeds.iter().filter(|(key, _)| key.camera == camera) {
+            let _ = feed.stations.try_send(Station::Clock(told));
+        }
+    }
+
+    /// A camera is another device now: what its clock was is forgotten.
+    pub fn forget_clock(&mut self, camera: CameraId) {
+        self.told.remove(&camera);
+    }
+
+    /// What to do with damaged pictures, everywhere.
+    pub fn on_damage(&mut self, choice: DamageChoice) {
+        self.choice = choice;
+        self.feeds.values().filter_map(|(feed, _)| feed.lane.as_ref()).for_each(|lane| lane.on_damage(choice));
+    }
+
+    /// Takes leave of every camera, within a second.
+    pub fn shut_down(mut self) {
+        for key in self.feeds.keys().copied().collect::<BTreeSet<_>>() {
+            self.close(key);
+        }
+        wait_until_closed(self.closing.iter(), Duration::from_millis(900));
+    }
+}

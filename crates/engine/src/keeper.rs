@@ -1,0 +1,414 @@
+//! Keeps the record of a site on disk, its ledger and its history, on a thread of its own: whoever measures never waits for
+//! a disk.
+//!
+//! One program keeps the record of a site. Others that run beside it show what it keeps, leave orders for it in the record,
+//! and the first of them that sees it gone goes on keeping.
+
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
+use lattice_core::Wall;
+use lattice_core::ledger::Entry;
+use lattice_core::meter::{Sample, Span};
+use lattice_store::{Missing, Ordered, Reading, RecordError, RecordFile, StreamName, Tier};
+use std::collections::HashMap;
+use std::fs::{File, OpenOptions};
+use std::io::{Read as _, Write as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+/// Entries that are read at the start.
+const READ: usize = 1000;
+/// Changes are gathered for so long before they are written.
+const GATHERS: Duration = Duration::from_millis(500);
+/// How often it is looked for orders of others, for what another program wrote, and whether that one is gone.
+const LOOKS: Duration = Duration::from_secs(1);
+/// Longest name of whoever keeps the record.
+const NAME: u64 = 200;
+/// Spans of the charts, and the readings that they are made of.
+const SPANS: [(Span, Tier); 3] = [(Span::TenMinutes, Tier::Second), (Span::Hour, Tier::TenSeconds), (Span::Day, Tier::Minute)];
+
+/// The readings of a stream for each span, oldest first.
+pub type Past = Vec<(Span, Vec<(Wall, Sample)>)>;
+
+enum Order {
+    Entries(Vec<Entry>, Vec<u64>),
+    History(Vec<Reading>, Vec<Missing>),
+    Ask(Question),
+    Elsewhere(Ordered),
+}
+
+/// What is asked of the record when all that was ordered before is in it; the answer is told to whoever looks at the news.
+pub type Question = Box<dyn FnOnce(&RecordFile) -> anyhow::Result<String> + Send>;
+
+/// What the keeper tells.
+#[derive(Debug)]
+pub enum KeeperNews {
+    /// What was answered, or what goes wrong.
+    Said(Result<String, String>),
+    /// Another program keeps the record, and these are its newest entries.
+    Elsewhere(Vec<Entry>),
+    /// This program keeps the record from now on; these are its newest entries as they were left.
+    Keeps(Vec<Entry>),
+    /// Who does not keep it ordered something.
+    Ordered(Ordered),
+}
+
+/// The keeper of the record.
+pub struct Keeper {
+    /// The ledger as it was kept before, oldest first.
+    pub kept: Vec<Entry>,
+    /// The figures of before, by stream.
+    pub past: HashMap<StreamName, Past>,
+    /// Something to be said at the start.
+    pub remark: Option<String>,
+    /// Who keeps the record, where that is another program; what went wrong where nobody does.
+    pub not_kept: Option<String>,
+    orders: Option<Sender<Order>>,
+    /// What it tells.
+    pub news: Receiver<KeeperNews>,
+    size: Arc<AtomicU64>,
+    thread: Option<std::thread::JoinHandle<()>>,
+}
+
+impl Keeper {
+    /// For the record in this file; `who` this program is to others. Where it cannot be kept, that is said, and the ledger
+    /// is there all the same.
+    #[must_use]
+    pub fn start(path: &Path, now: Wall, who: &str) -> Self {
+        let (tell, news) = unbounded();
+        let (mut file, aside) = match RecordFile::open(path) {
+            Ok(opened) => opened,
+            Err(error) => {
+                let not_kept = Some(format!("ledger and history are not kept: {error}"));
+                let (kept, past) = (Vec::new(), HashMap::new());
+                return Self { kept, past, remark: None, not_kept, orders: None, news, size: Arc::default(), thread: None };
+            }
+        };
+        let past = read_past(&file, now).inspect_err(|error| tracing::warn!(%error, "the history")).unwrap_or_default();
+        let lock = Lock::new(path, who);
+        let held = lock.take();
+        if held.is_some()
+            && let Err(error) = file.end_missing()
+        {
+            tracing::warn!(%error, "the history");
+        }
+        let kept = file.newest(READ).unwrap_or_default();
+        let not_kept = held.is_none().then(|| lock.kept_by());
+        let (sender, orders) = unbounded::<Order>();
+        let size = Arc::new(AtomicU64::new(file.size().unwrap_or_default()));
+        let shared = size.clone();
+        let work = move || {
+            let held = match held {
+                Some(held) => held,
+                None => match follow(&mut file, &lock, &orders, &tell, &shared) {
+                    Some(held) => held,
+                    None => return,
+                },
+            };
+            write(file, &orders, &tell, &shared);
+            drop(held);
+        };
+        let thread = std::thread::Builder::new().name("record".into()).spawn(work).ok();
+        let remark =
+            aside.map(|aside| format!("the record was damaged: it is set aside as {}, and a new one begun", aside.display()));
+        Self { kept, past, remark, not_kept, orders: Some(sender), news, size, thread }
+    }
+
+    /// Keeps these entries as they are now; those with these numbers are gone.
+    pub fn keep(&self, entries: Vec<Entry>, removed: Vec<u64>) {
+        if !entries.is_empty() || !removed.is_empty() {
+            self.order(Order::Entries(entries, removed));
+        }
+    }
+
+    /// Keeps readings and times without pictures.
+    pub fn keep_history(&self, readings: Vec<Reading>, missing: Vec<Missing>) {
+        if !readings.is_empty() || !missing.is_empty() {
+            self.order(Order::History(readings, missing));
+        }
+    }
+
+    /// Asks something of the record; its answer is among the news.
+    pub fn ask(&self, question: Question) {
+        self.order(Order::Ask(question));
+    }
+
+    /// Leaves an order for the program that keeps the record.
+    pub fn leave(&self, ordered: Ordered) {
+        self.order(Order::Elsewhere(ordered));
+    }
+
+    fn order(&self, order: Order) {
+        if let Some(sender) = &self.orders {
+            let _ = sender.send(order);
+        }
+    }
+
+    /// How large the record is on disk, in bytes; 0 where nothing is kept.
+    #[must_use]
+    pub fn size(&self) -> u64 {
+        self.size.load(Ordering::Relaxed)
+    }
+}
+
+impl Drop for Keeper {
+    fn drop(&mut self) {
+        self.orders = None;
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// The lock of a record: who holds it keeps the record, and says who that is.
+struct Lock {
+    path: PathBuf,
+    who: String,
+}
+
+impl Lock {
+    fn new(record: &Path, who: &str) -> Self {
+        Self { path: record.with_extension("lock"), who: format!("{who}, process {}", std::process::id()) }
+    }
+
+    /// Takes it, unless another program has it.
+    fn take(&self) -> Option<File> {
+        let mut file = OpenOptions::new().create(true).read(true).write(true).truncate(false).open(&self.path).ok()?;
+        file.try_lock().ok()?;
+        let told = file.set_len(0).and_then(|()| file.write_all(self.who.as_bytes()));
+        if let Err(error) = told {
+            tracing::warn!(%error, "who keeps the record");
+        }
+        Some(file)
+    }
+
+    /// Who has it, in a sentence.
+    fn kept_by(&self) -> String {
+        let mut name = String::new();
+        let read = File::open(&self.path).and_then(|file| file.take(NAME).read_to_string(&mut name));
+        let name: String = name.chars().filter(|c| !c.is_control()).collect();
+        match read {
+            Ok(1..) => format!("the record is kept by another program ({name})"),
+            _ => "the record is kept by another program".into(),
+        }
+    }
+}
+
+fn read_past(file: &RecordFile, now: Wall) -> Result<HashMap<StreamName, Past>, RecordError> {
+    let of = |name: StreamName| {
+        let read = |(span, tier): (Span, Tier)| {
+            let from = now.offset(-(span.duration().as_micros() as i64));
+            let readings = file.readings(&name, tier, from, now)?;
+            Ok((span, readings.into_iter().map(|(at, _, sample)| (at, sample)).collect()))
+        };
+        let past = SPANS.into_iter().map(read).collect::<Result<Past, RecordError>>()?;
+        Ok((name.clone(), past))
+    };
+    file.streams()?.into_iter().map(of).collect()
+}
+
+/// Shows what another program keeps, until that one is gone; gives the lock then, and nothing where this program ends before.
+fn follow(
+    file: &mut RecordFile,
+    lock: &Lock,
+    orders: &Receiver<Order>,
+    tell: &Sender<KeeperNews>,
+    size: &AtomicU64,
+) -> Option<File> {
+    let mut seen = file.data_version().ok();
+    loop {
+        match orders.recv_timeout(LOOKS) {
+            Ok(Order::Ask(question)) => {
+                let _ = tell.send(KeeperNews::Said(question(file).map_err(|error| format!("{error:#}"))));
+            }
+            Ok(Order::Elsewhere(ordered)) => {
+                if let Err(error) = file.leave_order(&ordered) {
+                    let _ = tell.send(KeeperNews::Said(Err(format!("the order was not left: {error}"))));
+                }
+            }
+            Ok(Order::Entries(..) | Order::History(..)) => {} // the other one measures them itself
+            Err(RecvTimeoutError::Disconnected) => return None,
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+        if let Some(held) = lock.take() {
+            if let Err(error) = file.end_missing() {
+                tracing::warn!(%error, "the history");
+            }
+            let _ = tell.send(KeeperNews::Keeps(file.newest(READ).unwrap_or_default()));
+            return Some(held);
+        }
+        let now = file.data_version().ok();
+        if now != seen {
+            seen = now;
+            if let Ok(entries) = file.newest(READ) {
+                let _ = tell.send(KeeperNews::Elsewhere(entries));
+            }
+            size.store(file.size().unwrap_or_default(), Ordering::Relaxed);
+        }
+    }
+}
+
+/// Writes what is ordered until nobody orders any more.
+fn write(mut file: RecordFile, orders: &Receiver<Order>, tell: &Sender<KeeperNews>, size: &AtomicU64) {
+    let (mut waiting, mut readings, mut missing): (Vec<Entry>, Vec<Reading>, Vec<Missing>) = Default::default();
+    let (mut failing, mut removed) = (false, Vec::new());
+    let mut questions: Vec<Question> = Vec::new();
+    loop {
+        let first = match orders.recv_timeout(LOOKS) {
+            Ok(first) => Some(first),
+            Err(RecvTimeoutError::Timeout) => None,
+            Err(RecvTimeoutError::Disconnected) => return,
+        };
+        match file.take_orders() {
+            Ok(ordered) => ordered.into_iter().for_each(|one| drop(tell.send(KeeperNews::Ordered(one)))),
+            Err(error) => tracing::debug!(%error, "orders of others"),
+        }
+        let Some(first) = first else { continue };
+        // What changes twice a second is written once.
+        std::thread::sleep(GATHERS);
+        for order in std::iter::once(first).chain(orders.try_iter()) {
+            match order {
+                Order::Entries(entries, gone) => {
+                    waiting.retain(|before| !gone.contains(&before.id));
+                    removed.extend(gone);
+                    for entry in entries {
+                        waiting.retain(|before| before.id != entry.id);
+                        waiting.push(entry);
+                    }
+                }
+                Order::Ask(question) => questions.push(question),
+                // Ordered just before this program began to keep the record.
+                Order::Elsewhere(ordered) => drop(tell.send(KeeperNews::Ordered(ordered))),
+                Order::History(more, gone) => {
+                    readings.extend(more);
+                    missing.extend(gone);
+                }
+            }
+        }
+        let latest = readings.iter().map(|reading| reading.at).max();
+        let written = file.keep(&waiting).and_then(|()| {
+            waiting.clear();
+            file.remove(&removed)?;
+            removed.clear();
+            let kept = file.keep_history(&readings, &missing);
+            // Readings that could not be written are in the record's memory.
+            readings.clear();
+            kept
+        });
+        let written = written.and_then(|()| {
+            missing.clear();
+            latest.map_or(Ok(()), |now| file.prune(now))
+        });
+        match written {
+            Ok(()) => {
+                if std::mem::take(&mut failing) {
+                    let _ = tell.send(KeeperNews::Said(Ok("ledger and history are written again".into())));
+                }
+                size.store(file.size().unwrap_or_default(), Ordering::Relaxed);
+            }
+            Err(error) if error.is_damage() => match file.begin_anew() {
+                Ok((new, aside)) => {
+                    file = new;
+                    let aside = aside.display();
+                    let said = format!("the record is damaged: it is set aside as {aside}, and a new one begun");
+                    let _ = tell.send(KeeperNews::Said(Err(said)));
+                }
+                Err(error) => {
+                    let _ = tell.send(KeeperNews::Said(Err(format!("ledger and history are not kept any more: {error}"))));
+                    return;
+                }
+            },
+            // A full disk, say: it is tried again with what comes next, as long as that stays little.
+            Err(error) => {
+                tracing::warn!(%error, "the record");
+                if !std::mem::replace(&mut failing, true) {
+                    let said = "ledger and history could not be written, and will be tried again";
+                    let _ = tell.send(KeeperNews::Said(Err(format!("{said}; measuring goes on: {error}"))));
+                }
+                waiting.drain(..waiting.len().saturating_sub(READ));
+                readings.drain(..readings.len().saturating_sub(READ * 64));
+                missing.drain(..missing.len().saturating_sub(READ));
+            }
+        }
+        for question in questions.drain(..) {
+            let _ = tell.send(KeeperNews::Said(question(&file).map_err(|error| format!("{error:#}"))));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lattice_store::EntryOrder;
+    use std::time::Instant;
+
+    const NOW: Wall = Wall::from_unix_micros(1_795_500_000_000_000);
+
+    /// News that fit, within ten seconds.
+    fn awaited<T>(keeper: &Keeper, fits: impl Fn(KeeperNews) -> Option<T>) -> T {
+        let deadline = Instant::now() + Duration::from_secs(10);
+        loop {
+            let news = keeper.news.recv_deadline(deadline).expect("the news come");
+            if let Some(fits) = fits(news) {
+                return fits;
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_ordered_is_there_after_a_restart_and_the_second_program_goes_on_keeping() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("ledger.db");
+        let of = StreamName { camera: "Mast".into(), stream: "sub".into() };
+        let reading = |second: i64| {
+            let sample = Sample::default().with_value(lattice_core::meter::Fig::Sent, 12.5);
+            Reading { of: of.clone(), at: NOW.offset(-second * 1_000_000), sample }
+        };
+        let keeper = Keeper::start(&path, NOW, "the first");
+        assert!(keeper.not_kept.is_none());
+        keeper.keep_history((1..=300).rev().map(reading).collect(), Vec::new());
+        let second = Keeper::start(&path, NOW, "the second");
+        let told = format!("the record is kept by another program (the first, process {})", std::process::id());
+        assert_eq!(second.not_kept.as_deref(), Some(told.as_str()));
+        // It shows what the first writes, and what it orders reaches the first.
+        let mut ledger = lattice_core::ledger::Ledger::default();
+        ledger.on_done(NOW, "Mast", None, "reconnected".into());
+        keeper.keep(ledger.take_changed(), Vec::new());
+        let shown = awaited(&second, |news| match news {
+            KeeperNews::Elsewhere(entries) => entries.first().cloned(),
+            _ => None,
+        });
+        assert_eq!(shown.done, ["reconnected"]);
+        let order = Ordered { entry: shown.id, order: EntryOrder::Note("a gull".into()), by: "watch".into(), at: NOW };
+        second.leave(order.clone());
+        let reached = awaited(&keeper, |news| match news {
+            KeeperNews::Ordered(ordered) => Some(ordered),
+            _ => None,
+        });
+        assert_eq!(reached, order);
+        drop(keeper);
+        let left = awaited(&second, |news| match news {
+            KeeperNews::Keeps(entries) => Some(entries),
+            _ => None,
+        });
+        assert_eq!(left.len(), 1);
+        second.keep(Vec::new(), vec![shown.id]);
+        drop(second);
+        let again = Keeper::start(&path, NOW, "the third");
+        let past = &again.past[&of];
+        assert_eq!(past.iter().map(|(_, readings)| readings.len()).collect::<Vec<_>>(), [300, 30, 5]);
+        assert!(again.kept.is_empty() && again.not_kept.is_none() && again.size() > 0);
+    }
+
+    #[test]
+    fn where_nothing_can_be_kept_it_is_said() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("a file");
+        std::fs::write(&file, "").unwrap();
+        let keeper = Keeper::start(&file.join("ledger.db"), NOW, "x");
+        assert!(keeper.not_kept.as_ref().is_some_and(|told| told.contains("are not kept")), "{:?}", keeper.not_kept);
+        keeper.keep_history(Vec::new(), Vec::new());
+        assert_eq!(keeper.size(), 0);
+    }
+}

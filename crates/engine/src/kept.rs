@@ -1,0 +1,154 @@
+//! The site with the passwords that belong to it.
+
+use crate::places;
+use anyhow::Context as _;
+use lattice_core::find::{FirmwareFault, PathPattern, common_paths, firmware_faults};
+use lattice_core::srtp::MasterKey;
+use lattice_core::{Credentials, Secret};
+use lattice_net::{Fingerprint, Trust};
+use lattice_store::site::CertificateTrust;
+use lattice_store::{Camera, Keyring, PasswordSource, Secrets, Sightings, SignIn, SiteFile, Stream};
+use std::path::Path;
+
+/// The site file and its passwords.
+pub struct Kept {
+    /// The site.
+    pub file: SiteFile,
+    /// The passwords.
+    pub secrets: Secrets,
+}
+
+impl Kept {
+    /// Opens the site that was named, or the usual one.
+    ///
+    /// # Errors
+    /// When the site or its passwords cannot be read.
+    pub fn open(named: Option<&Path>) -> anyhow::Result<Self> {
+        let mut kept = Self::at(&places::site(named)?, &places::secrets(named)?)?;
+        if !kept.file.site().passwords_in_file {
+            kept.secrets = kept.secrets.with_keyring(Keyring::of_session());
+        }
+        Ok(kept)
+    }
+
+    /// Opens a site and its passwords where they are, without any keyring.
+    ///
+    /// # Errors
+    /// When the site or its passwords cannot be read.
+    pub fn at(site: &Path, secrets: &Path) -> anyhow::Result<Self> {
+        Ok(Self { file: SiteFile::open(site)?, secrets: Secrets::open(secrets)? })
+    }
+
+    /// The sign-in of a camera.
+    ///
+    /// # Errors
+    /// A sentence, when it is nowhere to be had.
+    pub fn credentials(&self, camera: &Camera) -> Result<Option<Credentials>, String> {
+        let Some(name) = &camera.sign_in else { return Ok(None) };
+        let Some(sign_in) = self.file.site().sign_in(name) else { return Ok(None) };
+        let password = match &sign_in.password {
+            PasswordSource::Environment(variable) => password_from(variable)?,
+            PasswordSource::Kept => self
+                .secrets
+                .password(name)
+                .map_err(|error| error.to_string())?
+                .ok_or_else(|| format!("no password is kept for the sign-in {name:?}: sign in again"))?,
+        };
+        Ok(Some(Credentials { user: sign_in.user.clone(), password }))
+    }
+
+    /// The key of an encrypted stream, where one is kept.
+    #[must_use]
+    pub fn key_of(&self, stream: &Stream) -> Option<MasterKey> {
+        let key = self.secrets.key(&stream.target.to_string()).ok()??;
+        MasterKey::entered(key.reveal()).ok()
+    }
+
+    /// Keeps a sign-in: the one with this user and password that is kept already, or a new one. Gives its name.
+    ///
+    /// # Errors
+    /// When the password or the site file cannot be written.
+    pub fn keep_sign_in(&mut self, given: &Credentials, source: &PasswordSource) -> anyhow::Result<String> {
+        let same = self.file.site().sign_ins.iter().find(|sign_in| {
+            sign_in.user == given.user
+                && sign_in.password == *source
+                && (*source != PasswordSource::Kept
+                    || self.secrets.password(&sign_in.name).ok().flatten().as_ref() == Some(&given.password))
+        });
+        if let Some(same) = same {
+            return Ok(same.name.clone());
+        }
+        let taken = |name: &str| self.file.site().sign_in(name).is_some();
+        let base = if given.user.trim().is_empty() { "sign-in" } else { given.user.trim() };
+        let name = if taken(base) {
+            (2..=self.file.site().sign_ins.len() + 2).map(|n| format!("{base} {n}")).find(|name| !taken(name)).unwrap_or_default()
+        } else {
+            base.to_owned()
+        };
+        if *source == PasswordSource::Kept {
+            self.secrets.keep_password(&name, Some(&given.password)).context("the password was not kept")?;
+        }
+        let sign_in = SignIn { name: name.clone(), user: given.user.clone(), password: source.clone() };
+        self.file.change(|editor| editor.put_sign_in(&sign_in))?;
+        Ok(name)
+    }
+}
+
+/// A password out of the environment.
+///
+/// # Errors
+/// When the variable is not set.
+pub fn password_from(variable: &str) -> Result<Secret<String>, String> {
+    std::env::var(variable)
+        .map(Secret::new)
+        .map_err(|_| format!("the variable {variable} is not set: it should hold the password"))
+}
+
+/// The key of encrypted streams out of the environment.
+///
+/// # Errors
+/// When the variable is not set, or holds no key.
+pub fn key_from(variable: Option<&str>) -> anyhow::Result<Option<MasterKey>> {
+    let Some(variable) = variable else { return Ok(None) };
+    let text = std::env::var(variable).with_context(|| format!("the variable {variable} is not set: it should hold the key"))?;
+    Ok(Some(MasterKey::entered(&text).with_context(|| format!("the variable {variable} holds no key"))?))
+}
+
+/// How a camera's certificate is judged, as the network layer takes it.
+#[must_use]
+pub fn trust_of(camera: &Camera) -> Trust {
+    match &camera.trust {
+        CertificateTrust::Verify => Trust::Verify,
+        CertificateTrust::Off => Trust::Off,
+        CertificateTrust::Pinned(hex) => hex.parse::<Fingerprint>().map_or(Trust::Verify, Trust::Pinned),
+    }
+}
+
+/// The paths to try on a device that cannot be asked: the person's own first.
+///
+/// # Errors
+/// When a line of the person's own list is none.
+pub fn path_patterns() -> anyhow::Result<Vec<PathPattern>> {
+    let path = places::configuration()?.join("paths.txt");
+    let own = std::fs::read_to_string(&path).unwrap_or_default();
+    common_paths(&own).map_err(|(line, error)| anyhow::anyhow!("{}, line {line}: {error}", path.display()))
+}
+
+/// Firmware with known faults: the person's own list first.
+///
+/// # Errors
+/// When a line of the person's own list is none.
+pub fn known_firmware_faults() -> anyhow::Result<Vec<FirmwareFault>> {
+    let path = places::configuration()?.join("firmware.txt");
+    let own = std::fs::read_to_string(&path).unwrap_or_default();
+    let wrong = |line| anyhow::anyhow!("{}, line {line}: it is written  maker | model | version | what is wrong", path.display());
+    firmware_faults(&own).map_err(wrong)
+}
+
+/// What was last seen of each target.
+///
+/// # Errors
+/// When there is no home folder.
+pub fn sightings() -> anyhow::Result<Sightings> {
+    Ok(Sightings::open(&places::state()?.join("seen.json")))
+}

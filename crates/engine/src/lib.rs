@@ -1,0 +1,36 @@
+//! The program without a face: it receives, measures, judges, plans and records camera streams, for any number of screens or
+//! for none.
+//!
+//! [`Engine`] runs on a thread of its own. [`Command`]s go in; [`News`] and a [`Snapshot`] that any number of readers look at
+//! come out. What a screen wants to see it says by its [`Demand`]; which streams are opened for that is planned here. Nothing
+//! in here knows terminals, keys or command lines, and nothing waits for whoever looks.
+#![cfg_attr(test, allow(clippy::unwrap_used))]
+
+mod buffer;
+mod camera;
+mod command;
+mod demand;
+mod device;
+mod engine;
+mod feeds;
+pub mod jobs;
+mod keeper;
+pub mod kept;
+mod outward;
+pub mod places;
+mod planning;
+mod snapshot;
+mod watch;
+
+pub use buffer::{Buffer, buffer, own_buffer};
+pub use camera::{CameraDef, CameraId, Cameras, FeedKey, Seat, StreamDef, host_of};
+pub use command::{Command, Drawing, Loudness, News, SheetPlace};
+pub use demand::{Ask, Demand, Shown, ViewerId};
+pub use device::{Busy, DeviceKey, Doing, Line, Queues, Urgency};
+pub use engine::{Beginning, Config, Engine, Viewer};
+pub use feeds::{Bell, Feed, Output, Pictures, SMALL_TILE, pool, wait_until_closed};
+pub use keeper::{Keeper, KeeperNews, Past, Question};
+pub use outward::{OutwardOptions, Telling};
+pub use planning::{Move, Planned, Planning, StreamFacts, reason, short_words, stream_facts};
+pub use snapshot::{Known, RecordState, Snapshot};
+pub use watch::{Moment, SharedHistory, Watch};
