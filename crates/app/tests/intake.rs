@@ -23,6 +23,32 @@ fn plays(port: &StandIn, name: &str) -> usize {
     port.logged().iter().filter(|record| record["event"] == "play" && record["camera"] == name).count()
 }
 
+/// Frames a second that a device sent to its latest viewer, by its own log, and the longest time between two in s.
+fn sent(port: &StandIn, name: &str) -> (f64, f64) {
+    let frames: Vec<Value> =
+        port.logged().into_iter().filter(|record| record["event"] == "frame" && record["camera"] == name).collect();
+    let viewer = &frames.last().unwrap()["viewer"];
+    let at = frames.iter().filter(|record| record["viewer"] == *viewer).map(|record| record["at"].as_f64().unwrap() / 1e6);
+    let at: Vec<f64> = at.collect();
+    let gap = at.windows(2).map(|pair| pair[1] - pair[0]).fold(0.0, f64::max);
+    ((at.len() - 1) as f64 / (at[at.len() - 1] - at[0]), gap)
+}
+
+/// A check went well, with this cause at most. A stand-in on a starved machine sends less than it declares: then that is told,
+/// as its own log has it.
+#[track_caller]
+fn went_well(port: &StandIn, name: &str, checked: &(Option<i32>, Value), cause: &Value) {
+    let (code, target) = checked;
+    let (rate, gap) = sent(port, name);
+    if rate > 12.0 && gap < 0.25 {
+        assert_eq!((code, &target["ok"], &target["cause"]), (&Some(0), &true.into(), cause), "{target}");
+    } else {
+        let saw = step(target, "steady")["saw"].as_str().unwrap().to_owned();
+        let told: f64 = saw.split_whitespace().next().unwrap().parse().unwrap();
+        assert!((told - rate).abs() < 2.5, "{rate} frames/s sent, {gap} s apart at most: {target}");
+    }
+}
+
 fn step<'a>(target: &'a Value, name: &str) -> &'a Value {
     target["steps"].as_array().unwrap().iter().find(|step| step["step"] == name).unwrap()
 }
@@ -90,7 +116,7 @@ fn the_network_is_searched_and_each_device_told_for_what_it_is() {
 fn each_mistake_is_told_by_the_step_at_which_it_shows() {
     let (mut port, home) = (StandIn::all(), Home::new());
     let good = check(&home, &[&port.sub("Slipway north")]);
-    assert_eq!((good.0, &good.1["ok"], &good.1["cause"]), (Some(0), &true.into(), &Value::Null), "{}", good.1);
+    went_well(&port, "Slipway north", &good, &Value::Null);
     assert_eq!((&step(&good.1, "sign-in")["state"], &step(&good.1, "clock")["state"]), (&"warn".into(), &"ok".into()));
     assert!(step(&good.1, "parameters")["saw"].as_str().unwrap().contains("640x360"));
     assert!(step(&good.1, "steady")["ms"].as_f64().unwrap() >= 4500.0);
@@ -108,13 +134,11 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
     let harbour = ["--sign-in", "harbour", "--password-env", "PORT_PW"];
     let gangway = port.sub("Foot gangway");
     stopped(&check(&home, &[&[gangway.as_str()], &harbour[..]].concat()), "path", "no-such-stream", "switched off");
-    let (code, mast) = check(&home, &[&[port.sub("Mast head").as_str()], &harbour[..]].concat());
-    assert_eq!(
-        (code, &mast["cause"], &step(&mast, "clock")["state"]),
-        (Some(0), &"clock-wrong".into(), &"warn".into()),
-        "{mast}"
-    );
-    assert!(step(&mast, "clock")["saw"].as_str().unwrap().contains("min"), "{mast}");
+    let checked = check(&home, &[&[port.sub("Mast head").as_str()], &harbour[..]].concat());
+    went_well(&port, "Mast head", &checked, &"clock-wrong".into());
+    let mast = &checked.1;
+    assert_eq!(step(mast, "clock")["state"], "warn", "{mast}");
+    assert!(step(mast, "clock")["saw"].as_str().unwrap().contains("min"), "{mast}");
 
     // Pictures by HTTP are checked too.
     let still = format!("http://{}/still.jpg", port.service("Fuel quay"));

@@ -1,5 +1,6 @@
 //! From a fault to the report of the shift: plate, ledger, taking note, a program that is killed, PDF and JSON.
 #![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::too_many_lines, reason = "a shift is told from begin to end")]
 
 #[path = "support/port.rs"]
 mod port;

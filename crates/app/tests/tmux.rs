@@ -1,5 +1,6 @@
 //! The real program in a real terminal, driven by keys.
 #![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::too_many_lines, reason = "a shift is told from begin to end")]
 
 #[path = "support/port.rs"]
 mod port;

@@ -388,18 +388,58 @@ fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (Str
     }
 }
 
+fn rate(rate: Option<f64>) -> String {
+    rate.map_or_else(|| "an unknown rate".into(), |rate| format!("{rate:.1}/s"))
+}
+
+fn percent(share: Option<f64>) -> String {
+    share.map_or_else(|| "some".into(), |share| format!("{:.1} %", share * 100.0))
+}
+
+/// What speaks for a camera that makes fewer frames than it declares.
+fn slowed(figures: &Figures, evidence: &Evidence) -> (String, Confidence) {
+    let all_came = evidence.arrived_of_sent.is_none_or(|share| share > 0.95);
+    let lossless = evidence.loss.is_none_or(|loss| loss == 0.0);
+    // Regularly slower, and not only with a gap somewhere.
+    let regularly = evidence.pace.is_some_and(|pace| pace < 0.95);
+    let (end, confidence) = if all_came && lossless && regularly {
+        ("and all of it arrives: the camera makes fewer", Confidence::High)
+    } else {
+        ("by its timestamps", Confidence::Likely)
+    };
+    let night = if figures.sight.is_some_and(|sight| sight.night) { ", in night mode" } else { "" };
+    let declared = rate(figures.declared.map(FrameRate::per_second));
+    (format!("sent {} of {declared} declared, {end}{night}", rate(figures.sent)), confidence)
+}
+
+/// What speaks for a path that holds frames up, or is too narrow for them.
+fn held_up(cause: Cause, figures: &Figures, evidence: &Evidence) -> (String, Confidence) {
+    if cause == Cause::TooHeavy {
+        let (delay, busy) = (evidence.path_delay.map_or_else(|| "some time".into(), seconds), percent(evidence.link_busy));
+        let told =
+            format!("frames take {delay} to come, and the link is busy with them for {busy} of the time: more than it carries");
+        return (told, Confidence::Likely);
+    }
+    if let Some(delay) = evidence.path_delay.filter(|delay| *delay > Duration::from_secs(1)) {
+        let told = format!("19 of 20 frames take up to {} from capture: held up on the path", seconds(delay));
+        return (told, Confidence::Likely);
+    }
+    if evidence.too_late {
+        return ("packets come when their place in the order is given up: held up on the path".into(), Confidence::Likely);
+    }
+    let (arrived, sent) = (rate(figures.arrived), rate(figures.sent));
+    (format!("arrived {arrived} of {sent} sent, no packet missing: held up on the path"), Confidence::High)
+}
+
 /// What speaks for a cause.
 #[must_use]
 pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (String, Confidence) {
     let Some(cause) = cause else { return ("nothing that would explain it".into(), Confidence::Guess) };
-    let rate = |rate: Option<f64>| rate.map_or_else(|| "an unknown rate".into(), |rate| format!("{rate:.1}/s"));
-    let declared = rate(figures.declared.map(FrameRate::per_second));
     let in_picture = |finding: Finding| {
         let told = figures.sight.map_or_else(|| cause.to_string(), |sight| sight.told(finding));
         (told, Confidence::Likely)
     };
     let session = |otherwise: &str| figures.text.clone().unwrap_or_else(|| otherwise.to_owned());
-    let percent = |share: Option<f64>| share.map_or_else(|| "some".into(), |share| format!("{:.1} %", share * 100.0));
     match cause {
         Cause::PacketLoss => {
             let steady = evidence.sent_of_declared.is_none_or(|share| share > 0.95);
@@ -409,45 +449,8 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
                 Confidence::High,
             )
         }
-        Cause::CameraSlowed => {
-            let all_came = evidence.arrived_of_sent.is_none_or(|share| share > 0.95);
-            let lossless = evidence.loss.is_none_or(|loss| loss == 0.0);
-            // Regularly slower, and not only with a gap somewhere.
-            let regularly = evidence.pace.is_some_and(|pace| pace < 0.95);
-            let (end, confidence) = if all_came && lossless && regularly {
-                ("and all of it arrives: the camera makes fewer", Confidence::High)
-            } else {
-                ("by its timestamps", Confidence::Likely)
-            };
-            let night = if figures.sight.is_some_and(|sight| sight.night) { ", in night mode" } else { "" };
-            (format!("sent {} of {declared} declared, {end}{night}", rate(figures.sent)), confidence)
-        }
-        Cause::Late => match evidence.path_delay.filter(|delay| *delay > Duration::from_secs(1)) {
-            Some(delay) => {
-                (format!("19 of 20 frames take up to {} from capture: held up on the path", seconds(delay)), Confidence::Likely)
-            }
-            None if evidence.too_late => {
-                ("packets come when their place in the order is given up: held up on the path".into(), Confidence::Likely)
-            }
-            None => (
-                format!(
-                    "arrived {} of {} sent, no packet missing: held up on the path",
-                    rate(figures.arrived),
-                    rate(figures.sent)
-                ),
-                Confidence::High,
-            ),
-        },
-        Cause::TooHeavy => {
-            let delay = evidence.path_delay.map_or_else(|| "some time".into(), seconds);
-            let busy = percent(evidence.link_busy);
-            (
-                format!(
-                    "frames take {delay} to come, and the link is busy with them for {busy} of the time: more than it carries"
-                ),
-                Confidence::Likely,
-            )
-        }
+        Cause::CameraSlowed => slowed(figures, evidence),
+        Cause::Late | Cause::TooHeavy => held_up(cause, figures, evidence),
         Cause::Damaged => ("damaged pictures though no packet is missing: the camera or its encoder".into(), Confidence::Likely),
         Cause::FrozenPicture => in_picture(Finding::Frozen),
         Cause::DarkPicture => in_picture(evidence.finding.unwrap_or(Finding::Dark)),

@@ -106,7 +106,7 @@ fn access_units_of_any_size_stay_within_bounds() {
     }
     let last = [0x80, 0xe0, 0x3e, 0x80, 0, 0, 0, 0, 0, 0, 0, 7, 0x7c, 0x45, 1];
     receiver.on_rtp(Mono::ZERO, Mono::ZERO, &last, &mut |unit| {
-        largest = unit.unit.data.as_ref().map_or(0, |data| data.len());
+        largest = unit.unit.data.as_ref().map_or(0, bytes::Bytes::len);
         assert!(unit.unit.damaged);
     });
     assert!(largest > 0 && largest <= lattice_core::video::MAX_ACCESS_UNIT);

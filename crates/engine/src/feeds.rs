@@ -216,9 +216,9 @@ impl Feed {
 }
 
 /// Waits until all of these are closed, and no longer than this.
-pub fn wait_until_closed<'a>(feeds: impl Iterator<Item = &'a Feed> + Clone, within: Duration) {
+pub fn wait_until_closed(feeds: &[Feed], within: Duration) {
     let deadline = Instant::now() + within;
-    while feeds.clone().any(|feed| !feed.is_closed()) && Instant::now() < deadline {
+    while feeds.iter().any(|feed| !feed.is_closed()) && Instant::now() < deadline {
         std::thread::sleep(Duration::from_millis(5));
     }
 }
@@ -230,7 +230,7 @@ pub(crate) type Still = (FeedKey, Arc<TilePicture>);
 pub(crate) struct Feeds {
     runtime: Runtime,
     pool: Pool,
-    feeds: BTreeMap<FeedKey, (Feed, Output)>,
+    open: BTreeMap<FeedKey, (Feed, Output)>,
     closing: Vec<Feed>,
     transport: TransportChoice,
     bells: Bells,
@@ -248,7 +248,7 @@ impl Feeds {
         Ok(Self {
             runtime: Runtime::start()?,
             pool: pool(),
-            feeds: BTreeMap::new(),
+            open: BTreeMap::new(),
             closing: Vec::new(),
             transport,
             bells,
@@ -266,7 +266,7 @@ impl Feeds {
     /// Opens a stream; one that is open stays as it is.
     pub fn open(&mut self, key: FeedKey, cameras: &Cameras) {
         let Some((camera, stream)) = cameras.get(key.camera).zip(cameras.stream(key)) else { return };
-        if self.feeds.contains_key(&key) {
+        if self.open.contains_key(&key) {
             return;
         }
         let own = Some(camera.transport).filter(|own| *own != TransportChoice::Auto).unwrap_or(self.transport);
@@ -295,13 +295,13 @@ impl Feeds {
             let _ = feed.stations.try_send(Station::Clock(*told));
         }
         let output = Output { newest, stations: feed.stations.clone() };
-        self.feeds.insert(key, (feed, output));
+        self.open.insert(key, (feed, output));
     }
 
     /// Closes a stream politely.
     pub fn close(&mut self, key: FeedKey) {
         self.closing.retain(|feed| !feed.is_closed());
-        if let Some((feed, _)) = self.feeds.remove(&key) {
+        if let Some((feed, _)) = self.open.remove(&key) {
             feed.close();
             self.closing.push(feed);
         }
@@ -309,22 +309,22 @@ impl Feeds {
 
     /// Open streams with their newest figures.
     pub fn figures(&self) -> HashMap<FeedKey, Arc<Figures>> {
-        self.feeds.iter().map(|(key, (feed, _))| (*key, feed.figures())).collect()
+        self.open.iter().map(|(key, (feed, _))| (*key, feed.figures())).collect()
     }
 
     /// Where the pictures of open streams are had.
     pub fn outputs(&self) -> Arc<BTreeMap<FeedKey, Output>> {
-        Arc::new(self.feeds.iter().map(|(key, (_, output))| (*key, output.clone())).collect())
+        Arc::new(self.open.iter().map(|(key, (_, output))| (*key, output.clone())).collect())
     }
 
     /// Whether a stream has a picture.
     pub fn has_picture(&self, key: FeedKey) -> bool {
-        self.feeds.get(&key).is_some_and(|(_, output)| output.newest().is_some())
+        self.open.get(&key).is_some_and(|(_, output)| output.newest().is_some())
     }
 
     /// What screens show of each stream, and when its units go on to its decoder.
     pub fn want(&mut self, wanted: impl Fn(FeedKey) -> (Option<Wanted>, Playout, Thresholds)) {
-        for (key, (feed, _)) in &mut self.feeds {
+        for (key, (feed, _)) in &mut self.open {
             let (size, playout, thresholds) = wanted(*key);
             feed.play_out(playout);
             feed.set_thresholds(thresholds);
@@ -334,7 +334,7 @@ impl Feeds {
 
     /// Asks for the next picture of a stream, within this size; it comes to [`Self::stills`] if the stream is decoded.
     pub fn ask_still(&self, key: FeedKey, most: (usize, usize)) {
-        if let Some(lane) = self.feeds.get(&key).and_then(|(feed, _)| feed.lane.as_ref()) {
+        if let Some(lane) = self.open.get(&key).and_then(|(feed, _)| feed.lane.as_ref()) {
             lane.still(most);
         }
     }
@@ -346,7 +346,7 @@ impl Feeds {
 
     /// A step of the flash probe of a stream.
     pub fn flash(&self, key: FeedKey, step: FlashStep) {
-        let Some((feed, _)) = self.feeds.get(&key) else { return };
+        let Some((feed, _)) = self.open.get(&key) else { return };
         if let Some(lane) = &feed.lane {
             lane.tell_light(matches!(step, FlashStep::Begin | FlashStep::Light { .. }));
         }
@@ -355,20 +355,20 @@ impl Feeds {
 
     /// Tries a stream again now.
     pub fn retry(&self, key: FeedKey) {
-        if let Some((feed, _)) = self.feeds.get(&key) {
+        if let Some((feed, _)) = self.open.get(&key) {
             feed.source.order(Command::Retry);
         }
     }
 
     /// One more taker of a stream's access units; `None` where it is not open.
     pub fn tap(&self, key: FeedKey, units: usize) -> Option<Tap> {
-        self.feeds.get(&key).map(|(feed, _)| feed.tap(units))
+        self.open.get(&key).map(|(feed, _)| feed.tap(units))
     }
 
     /// The device of a camera told its time: its open streams learn it, and those opened from now on.
     pub fn tell_clock(&mut self, camera: CameraId, told: Told) {
         self.told.insert(camera, told);
-        for (_, (feed, _)) in self.feeds.iter().filter(|(key, _)| key.camera == camera) {
+        for (_, (feed, _)) in self.open.iter().filter(|(key, _)| key.camera == camera) {
             let _ = feed.stations.try_send(Station::Clock(told));
         }
     }
@@ -381,14 +381,14 @@ impl Feeds {
     /// What to do with damaged pictures, everywhere.
     pub fn on_damage(&mut self, choice: DamageChoice) {
         self.choice = choice;
-        self.feeds.values().filter_map(|(feed, _)| feed.lane.as_ref()).for_each(|lane| lane.on_damage(choice));
+        self.open.values().filter_map(|(feed, _)| feed.lane.as_ref()).for_each(|lane| lane.on_damage(choice));
     }
 
     /// Takes leave of every camera, within a second.
     pub fn shut_down(mut self) {
-        for key in self.feeds.keys().copied().collect::<BTreeSet<_>>() {
+        for key in self.open.keys().copied().collect::<BTreeSet<_>>() {
             self.close(key);
         }
-        wait_until_closed(self.closing.iter(), Duration::from_millis(900));
+        wait_until_closed(&self.closing, Duration::from_millis(900));
     }
 }

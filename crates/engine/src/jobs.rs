@@ -255,20 +255,7 @@ impl Errands {
                 self.change(|editor| editor.put_camera(&camera))?;
                 Ok(Outcome::default())
             }
-            Errand::Toggle(name) => {
-                let camera = self.camera(&name)?;
-                let camera = Camera { disabled: !camera.disabled, ..camera };
-                self.change(|editor| editor.put_camera(&camera))?;
-                Ok(if camera.disabled {
-                    Outcome {
-                        removed: vec![name.clone()],
-                        say: Some(format!("{name} is switched off: it is not opened")),
-                        ..Outcome::default()
-                    }
-                } else {
-                    Outcome { added: self.definition(&camera).into_iter().collect(), ..Outcome::default() }
-                })
-            }
+            Errand::Toggle(name) => self.toggle(&name),
             Errand::Remove(name) => {
                 let camera = self.camera(&name)?;
                 self.change(|editor| editor.remove_camera(&name))?;
@@ -314,6 +301,17 @@ impl Errands {
                 Ok(Outcome { added: self.definition(&camera).into_iter().collect(), say, ..Outcome::default() })
             }
         }
+    }
+
+    fn toggle(&mut self, name: &str) -> Result<Outcome, String> {
+        let camera = self.camera(name)?;
+        let camera = Camera { disabled: !camera.disabled, ..camera };
+        self.change(|editor| editor.put_camera(&camera))?;
+        if camera.disabled {
+            let say = Some(format!("{name} is switched off: it is not opened"));
+            return Ok(Outcome { removed: vec![name.to_owned()], say, ..Outcome::default() });
+        }
+        Ok(Outcome { added: self.definition(&camera).into_iter().collect(), ..Outcome::default() })
     }
 
     fn camera(&self, name: &str) -> Result<Camera, String> {

@@ -53,7 +53,7 @@ fn sources(folder: &Path, into: &mut Vec<PathBuf>) {
         let name = path.file_name().unwrap().to_string_lossy().into_owned();
         match path.is_dir() {
             true if name != "tests" => sources(&path, into),
-            false if name.ends_with(".rs") && name != "tests.rs" => into.push(path),
+            false if path.extension().is_some_and(|it| it == "rs") && name != "tests.rs" => into.push(path),
             _ => {}
         }
     }

@@ -93,7 +93,7 @@ pub fn pdf(pages: &[Page], title: &str) -> Result<Vec<u8>, PdfError> {
 /// A text, as its glyphs.
 fn write(show: &mut Content, fonts: &mut [Font<'_>; 2], text: &Text) {
     let which = usize::from(text.bold);
-    let (glyphs, width) = fonts[which].glyphs(&text.text);
+    let (glyphs, width) = fonts[which].glyphs(&text.says);
     let width = width * text.size;
     let x = match text.anchor {
         Anchor::Start => text.at.0,

@@ -61,7 +61,7 @@ pub struct Text {
     /// In bold letters.
     pub bold: bool,
     /// What it says.
-    pub text: String,
+    pub says: String,
 }
 
 /// A drawing; lengths are points, from the top left corner. Texts lie over shapes.
@@ -125,7 +125,7 @@ impl Drawing {
     /// A text; its size in points.
     pub fn text(&mut self, at: (f64, f64), size: f64, anchor: Anchor, bold: bool, text: &str) {
         let text = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
-        self.texts.push(Text { at, size, anchor, bold, text });
+        self.texts.push(Text { at, size, anchor, bold, says: text });
     }
 }
 
@@ -139,7 +139,7 @@ impl Text {
             Anchor::End => "end",
         };
         let weight = if self.bold { " font-weight=\"bold\"" } else { "" };
-        let text = escaped(&self.text);
+        let text = escaped(&self.says);
         format!(
             "<text x=\"{x:.2}\" y=\"{y:.2}\" font-size=\"{size}\" text-anchor=\"{anchor}\"{weight} fill=\"#111\">{text}</text>"
         )

@@ -48,16 +48,7 @@ impl App {
         let here = self.tile_number(self.selected);
         match step {
             WallStep::Page(pages) => self.turn_page(pages),
-            WallStep::Lattice(number) => {
-                let name = number.checked_sub(1).map(|index| self.lattices.own().get(index).map(|lattice| lattice.name.clone()));
-                match name {
-                    None => self.show_lattice(None),
-                    Some(Some(name)) => self.show_lattice(Some(&name)),
-                    Some(None) => {
-                        self.say(Tone::Text, format!("there is no lattice {number} yet: v chooses a layout, w saves it"));
-                    }
-                }
-            }
+            WallStep::Lattice(number) => self.show_numbered(number),
             WallStep::Layouts => {
                 let now = self.layouts().iter().position(|layout| layout == self.lattices.shown().layout());
                 self.overlay = Overlay::Layouts(now.unwrap_or(0));
@@ -105,14 +96,7 @@ impl App {
             }),
             WallStep::HoldAll => self.hold_all(),
             WallStep::Tour if self.tour.is_some() => self.hold_tour(),
-            WallStep::Tour => match self.tours().as_slice() {
-                [] => self.say(Tone::Text, "a tour needs a lattice with pages, or two lattices; or one in the site file".into()),
-                [only] => {
-                    let name = only.name.clone();
-                    self.begin_tour(&name);
-                }
-                _ => self.pick(PickKind::Tour),
-            },
+            WallStep::Tour => self.choose_tour(),
             WallStep::Send if self.desk.site.screens.is_empty() => {
                 self.say(Tone::Text, "the site names no other screen: write [[screen]] in the site file".into());
             }
@@ -129,6 +113,26 @@ impl App {
             }
         }
         Vec::new()
+    }
+
+    /// The lattice with this quick key; 0 for all cameras.
+    fn show_numbered(&mut self, number: usize) {
+        let Some(index) = number.checked_sub(1) else { return self.show_lattice(None) };
+        match self.lattices.own().get(index).map(|lattice| lattice.name.clone()) {
+            Some(name) => self.show_lattice(Some(&name)),
+            None => self.say(Tone::Text, format!("there is no lattice {number} yet: v chooses a layout, w saves it")),
+        }
+    }
+
+    fn choose_tour(&mut self) {
+        match self.tours().as_slice() {
+            [] => self.say(Tone::Text, "a tour needs a lattice with pages, or two lattices; or one in the site file".into()),
+            [only] => {
+                let name = only.name.clone();
+                self.begin_tour(&name);
+            }
+            _ => self.pick(PickKind::Tour),
+        }
     }
 
     /// What concerns the shown lattice as a whole.

@@ -33,7 +33,7 @@ pub fn run(command: &LatticeCommand, named: Option<&Path>) -> anyhow::Result<Exi
             let text = export_lattice(lattice);
             match file {
                 Some(file) => {
-                    write_new(file, text.as_bytes()).with_context(|| format!("{} cannot be written", file.display()))?
+                    write_new(file, text.as_bytes()).with_context(|| format!("{} cannot be written", file.display()))?;
                 }
                 None => out.write_all(text.as_bytes())?,
             }

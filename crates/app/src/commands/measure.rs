@@ -298,7 +298,7 @@ pub fn measure(subjects: Vec<Subject>, how: &How) -> anyhow::Result<ExitCode> {
         .collect();
     watch(&feeds, how);
     feeds.iter().for_each(Feed::close);
-    wait_until_closed(feeds.iter(), Duration::from_millis(700));
+    wait_until_closed(&feeds, Duration::from_millis(700));
     let figures: Vec<Arc<Figures>> = feeds.iter().map(Feed::figures).collect();
     let report = Report {
         streams: subjects

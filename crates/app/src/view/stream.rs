@@ -137,7 +137,7 @@ pub fn draw(app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], b
 /// Two streams of a camera, figure by figure.
 fn compared<'a>(theme: Theme, streams: &[(FeedKey, &Figures)]) -> Vec<Line<'a>> {
     type Value = fn(&Figures) -> Option<String>;
-    const ROWS: [(&str, Value); 12] = [
+    const ROWS: [(&str, Value); 13] = [
         ("picture", |f| f.size.map(|(width, height)| format!("{width}×{height}"))),
         ("coding", |f| f.codec.clone()),
         ("declared", |f| f.declared.map(|rate| format!("{:.1} /s", rate.per_second()))),
@@ -155,6 +155,7 @@ fn compared<'a>(theme: Theme, streams: &[(FeedKey, &Figures)]) -> Vec<Line<'a>> 
         ("jitter", |f| f.jitter.map(|jitter| format!("{:.1} ms", jitter.as_secs_f64() * 1e3))),
         ("packets", |f| Some(format!("{} lost of {}", f.packets.lost, f.packets.received + f.packets.lost))),
         ("dropouts", |f| Some(format!("{}, {:.1} s", f.dropout_totals.0, f.dropout_totals.1.as_secs_f64()))),
+        ("last hour", |f| Some(Fig::DropoutsHour.row().of(f))),
     ];
     let line = |name: &str, values: Vec<String>, tone: Tone| {
         let mut spans = vec![Span::styled(format!("{name:<10} "), theme.tone(Tone::Faint))];
@@ -198,6 +199,7 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
     let packets = figures.packets;
     let share = figures.recent_loss.map_or_else(unknown, |share| format!("{:.2} %", share * 100.0));
     let (count, total) = figures.dropout_totals;
+    let hour = Fig::DropoutsHour.row().of(figures);
     let size = figures.size.map_or_else(unknown, |(width, height)| format!("{width}×{height}"));
     let codec = [figures.codec.clone(), figures.profile.map(str::to_owned)].into_iter().flatten().collect::<Vec<_>>().join(" ");
     let transport = figures.transport.map_or_else(unknown, |transport| transport.word().to_owned());
@@ -243,7 +245,11 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
         ("looks", looks(figures), figures.sight.is_some_and(|sight| sight.finding.is_some())),
         ("", usual(figures), false),
         ("checks", checks(figures), figures.transport_stream.is_some_and(|ts| ts.checks.of_priority(1) > 0)),
-        ("dropouts", format!("{count}, {:.1} s in all", total.as_secs_f64()), figures.dropout_now.is_some()),
+        (
+            "dropouts",
+            format!("{count}, {:.1} s in all, {hour} in the last hour", total.as_secs_f64()),
+            figures.dropout_now.is_some(),
+        ),
     ];
     let line = |(name, text, bad): (&'static str, String, bool)| {
         let tone = if bad { Tone::Bright } else { Tone::Text };

@@ -288,3 +288,25 @@ pub fn brackets(theme: Theme, area: Rect, buf: &mut Buffer) {
         buf.set_string(x, y, text, style);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lattice_term::ColourDepth;
+
+    #[test]
+    fn a_sentence_of_wide_letters_is_told_to_its_end() {
+        let theme = Theme::new(ColourDepth::Mono);
+        let area = Rect::new(0, 0, 24, 12);
+        let mut buf = Buffer::empty(area);
+        let text = "無信号 無信号 無信号 無信号 無信号 無信号 無信号 無信号 終";
+        message(theme, Tone::Text, &[text.to_owned()], area, &mut buf);
+        let letters = |wanted: &str| buf.content.iter().filter(|cell| cell.symbol() == wanted).count();
+        assert_eq!((letters("無"), letters("号"), letters("終")), (8, 8, 1), "{buf:?}");
+        // A word that is wider than the tile is broken, not cut.
+        let mut buf = Buffer::empty(area);
+        message(theme, Tone::Text, &["a-name-of-thirty-letters-at-all".to_owned()], area, &mut buf);
+        let all: String = buf.content.iter().map(ratatui::buffer::Cell::symbol).collect();
+        assert_eq!(all.split_whitespace().collect::<String>(), "a-name-of-thirty-letters-at-all");
+    }
+}

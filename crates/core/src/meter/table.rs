@@ -39,6 +39,7 @@ pub enum Fig {
     Dropouts,
     DropoutSeconds,
     DropoutRunning,
+    DropoutsHour,
 }
 
 /// How a figure goes out as `OpenMetrics`.
@@ -80,6 +81,12 @@ impl Figure {
     #[must_use]
     pub fn written(&self, value: Option<f64>) -> String {
         value.map_or_else(|| "–".to_owned(), |value| format!("{value:.*}", self.digits))
+    }
+
+    /// A stream's value as it is written, without its unit; a dash where it is unknown.
+    #[must_use]
+    pub fn of(&self, figures: &Figures) -> String {
+        self.written((self.value)(figures))
     }
 }
 
@@ -126,10 +133,11 @@ fn of_kind(figures: &Figures, kind: usize) -> Option<f64> {
     figures.bitrate_by_kind.map(|all| all[kind].kilo())
 }
 
+const HOUR: Duration = Duration::from_secs(3600);
 const PER_SECOND: &str = "frames_per_second";
 
 /// Every figure, in the order of [`Fig`].
-pub const FIGURES: [Figure; 28] = [
+pub const FIGURES: [Figure; 29] = [
     row(Fig::Declared, ("declared", "/s", 1), "Frame rate that the description and the parameter sets say", |f| {
         f.declared.map(FrameRate::per_second)
     })
@@ -217,6 +225,17 @@ pub const FIGURES: [Figure; 28] = [
         Some(f.dropout_now.map_or(0.0, |dropout| dropout.length.as_secs_f64()))
     })
     .gauge("dropout_running_seconds", "seconds", 1.0),
+    row(
+        Fig::DropoutsHour,
+        ("dropouts in the last hour", "", 0),
+        "Dropouts that ended in the last hour; 500 where more did",
+        |f| {
+            let lately =
+                f.dropouts.iter().rev().take_while(|dropout| f.at.since(dropout.start).saturating_sub(dropout.length) <= HOUR);
+            Some(lately.count() as f64)
+        },
+    )
+    .gauge("dropouts_in_last_hour", "", 1.0),
 ];
 
 /// A figure that a history is kept of.
@@ -268,6 +287,8 @@ pub const fn place(fig: Fig) -> Option<usize> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Mono;
+    use crate::meter::{Dropout, DropoutKind};
     use std::collections::BTreeSet;
 
     #[test]
@@ -293,5 +314,21 @@ mod tests {
         };
         let written = |fig: Fig| fig.row().written((fig.row().value)(&figures));
         assert_eq!([Fig::Loss, Fig::Jitter, Fig::Bitrate, Fig::Sent].map(written), ["1.25", "2.3", "512", "–"]);
+    }
+
+    #[test]
+    fn dropouts_of_the_last_hour_are_those_that_ended_in_it() {
+        let ended = |seconds: u64| Dropout {
+            start: Mono::from_micros((seconds - 2) * 1_000_000),
+            length: Duration::from_secs(2),
+            kind: DropoutKind::Freeze,
+            frames_missed: None,
+            cause: None,
+            packets_lost: 0,
+            media: None,
+        };
+        let dropouts = [100, 399, 400, 2000, 3990].map(ended).to_vec();
+        let figures = Figures { at: Mono::from_micros(4_000_000_000), dropouts, ..Figures::default() };
+        assert_eq!((Fig::DropoutsHour.row().value)(&figures), Some(3.0));
     }
 }

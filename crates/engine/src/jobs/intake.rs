@@ -64,6 +64,9 @@ impl Trouble {
 
 /// Asks what a target is.
 ///
+/// # Errors
+/// [`Trouble`]: where it stopped, and what it said.
+///
 /// # Cancel safety
 /// Dropping it closes its connections.
 pub async fn take_in(target: &Target, patterns: &[PathPattern]) -> Result<Intake, Trouble> {

@@ -260,6 +260,19 @@ fn described(target: Target, sdp: &Text) -> Result<Target, String> {
     }
 }
 
+fn trust(text: &Spanned<String>) -> Result<CertificateTrust, Complaint> {
+    match text.get_ref().as_str() {
+        "verify" => Ok(CertificateTrust::Verify),
+        "off" => Ok(CertificateTrust::Off),
+        other => {
+            let hex = other.strip_prefix("sha256:").filter(|hex| hex.len() == 64 && hex.bytes().all(|b| b.is_ascii_hexdigit()));
+            let hex =
+                hex.ok_or_else(|| at(text, "trust is verify, off, or sha256: and the 64 digits of a certificate's fingerprint"))?;
+            Ok(CertificateTrust::Pinned(hex.to_ascii_lowercase()))
+        }
+    }
+}
+
 fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
     if raw.name.get_ref().trim().is_empty() {
         return Err(at(&raw.name, "a camera needs a name"));
@@ -276,24 +289,7 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
             _ => return Err(at(text, "the transport is auto, udp or tcp")),
         },
     };
-    let trust = match &raw.trust {
-        None => CertificateTrust::Verify,
-        Some(text) => match text.get_ref().as_str() {
-            "verify" => CertificateTrust::Verify,
-            "off" => CertificateTrust::Off,
-            other => {
-                match other.strip_prefix("sha256:").filter(|hex| hex.len() == 64 && hex.bytes().all(|b| b.is_ascii_hexdigit())) {
-                    Some(hex) => CertificateTrust::Pinned(hex.to_ascii_lowercase()),
-                    None => {
-                        return Err(at(
-                            text,
-                            "trust is verify, off, or sha256: and the 64 digits of a certificate's fingerprint",
-                        ));
-                    }
-                }
-            }
-        },
-    };
+    let trust = raw.trust.as_ref().map_or(Ok(CertificateTrust::Verify), trust)?;
     if let Some(none) = raw.viewers.as_ref().filter(|most| *most.get_ref() == 0) {
         return Err(at(none, "viewers is 1 or more: switch a camera off with enabled = false"));
     }
