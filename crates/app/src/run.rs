@@ -210,6 +210,10 @@ impl Show {
 
     fn on_input(&mut self, input: &Input) {
         self.app.now = clock::now();
+        // What the operator does shows at once; answers of the terminal tell nothing of the streams.
+        if !matches!(input, Input::Answer(_)) {
+            self.painters.iter_mut().for_each(|painter| painter.beside.forget());
+        }
         let effects = match input {
             Input::Signal => vec![Effect::Quit],
             Input::Event(Event::Key(key)) if is_suspend(*key) => {

@@ -98,7 +98,7 @@ pub struct Load {
 }
 
 /// Which budget is short.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Short {
     /// The link in all.
     Link,

@@ -208,7 +208,7 @@ impl FeedKey {
 }
 
 /// A camera in a place of a screen, and which of its streams stands there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Seat {
     /// The place.
     pub place: usize,

@@ -8,6 +8,7 @@
 
 mod ability;
 mod answers;
+mod beside;
 mod cells;
 mod colours;
 mod display;
@@ -21,6 +22,7 @@ pub mod tmux;
 
 pub use ability::{Ability, Paint, PixelWay};
 pub use answers::Answer;
+pub use beside::Beside;
 pub use cells::{CellPainter, QUADRANTS_FROM};
 pub use colours::{ColourDepth, reduce, rgb_of};
 pub use display::{Display, InPixels, Shown};

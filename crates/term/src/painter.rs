@@ -2,6 +2,7 @@
 //! not out, so that other ways of drawing can join.
 
 use crate::ability::{Paint, PixelWay};
+use crate::beside::Beside;
 use crate::cells::CellPainter;
 use crate::image::{Image, UNDER};
 use crate::{kitty, tmux};
@@ -100,6 +101,8 @@ pub struct TilePainter {
     pub pixels: Option<Pixels>,
     /// Percent of light for pictures of pixels.
     pub brightness: u8,
+    /// The lines beside the picture.
+    pub beside: Beside,
     tile: u32,
     image: Option<Image>,
     painted: Option<Painted>,
@@ -107,8 +110,8 @@ pub struct TilePainter {
 
 impl TilePainter {
     /// A painter of a tile, in cells at first.
-    pub const fn new(cells: CellPainter, tile: u32) -> Self {
-        Self { cells, pixels: None, brightness: 100, tile, image: None, painted: None }
+    pub fn new(cells: CellPainter, tile: u32) -> Self {
+        Self { cells, pixels: None, brightness: 100, beside: Beside::default(), tile, image: None, painted: None }
     }
 
     /// How pictures are drawn in cells.

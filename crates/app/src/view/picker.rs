@@ -58,7 +58,10 @@ pub fn draw(app: &App, theme: Theme, buf: &mut Buffer) {
         let (mark, tone) = if selected { ("▸ ", Tone::Here) } else { ("  ", Tone::Text) };
         let right = if pick.key.is_empty() { pick.detail.clone() } else { format!("{}  {}", pick.detail, pick.key) };
         let room = usize::from(area.width).saturating_sub(right.width() + 4);
-        let label: String = pick.label.chars().take(room).collect();
+        let label = match pick.label.char_indices().nth(room.saturating_sub(1)) {
+            Some((end, last)) if end + last.len_utf8() < pick.label.len() => format!("{}…", &pick.label[..end]),
+            _ => pick.label.clone(),
+        };
         Line::from(vec![Span::styled(mark, theme.tone(Tone::Here)), Span::styled(label, theme.tone(tone))]).render(area, buf);
         let right = Line::from(vec![
             Span::styled(pick.detail.clone(), theme.tone(Tone::Faint)),

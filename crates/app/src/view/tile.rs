@@ -14,6 +14,8 @@ use ratatui::layout::{Alignment, Rect};
 use ratatui::text::Line;
 use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
 use std::borrow::Cow;
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+use std::sync::Arc;
 use std::time::Duration;
 use tui_big_text::{BigText, PixelSize};
 use unicode_width::UnicodeWidthStr as _;
@@ -36,11 +38,22 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePain
         brackets(theme, region.picture, buf);
     }
     let subject = plate::Subject { key: tile.key(), name: app.name(tile), tile: Some(tile), selected };
-    plate::draw(app, theme, subject, region.plate, buf);
-    if let Some(figures) = figures.filter(|_| !region.pulse.is_empty()) {
-        pulse::draw(theme, figures, app.thresholds(tile.key()).arrived, region.pulse, buf);
-    }
+    let said = said_beside(app, theme, subject);
+    painter.beside.put([region.plate, region.pulse], said, app.now, buf, |buf| {
+        plate::draw(app, theme, subject, region.plate, buf);
+        if let Some(figures) = figures.filter(|_| !region.pulse.is_empty()) {
+            pulse::draw(theme, figures, app.thresholds(tile.key()).arrived, region.pulse, buf);
+        }
+    });
     drawn
+}
+
+/// Stands for what plate and pulse of a tile tell.
+fn said_beside(app: &App, theme: Theme, subject: plate::Subject<'_>) -> u64 {
+    let mut said = DefaultHasher::new();
+    app.figures.get(&subject.key).map(Arc::as_ptr).hash(&mut said);
+    (subject.tile, subject.name, subject.selected, app.enlarged, theme.light, theme.brightness, theme.solid).hash(&mut said);
+    said.finish()
 }
 
 /// Why an old picture stands on the screen though the stream goes on.

@@ -109,6 +109,9 @@ fn title(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     say(Tone::Text, format!("{entries} {}", if entries == 1 { "entry" } else { "entries" }));
     let tone = if alarms > 0 { Tone::Alarm } else { Tone::Calm };
     say(tone, format!("{alarms} {} a hand", if alarms == 1 { "needs" } else { "need" }));
+    if let Some(why) = &app.record.not_kept {
+        say(Tone::Bright, why.clone());
+    }
     say(Tone::Calm, format!("alarms in the last 10 minutes: {}", log.ledger.load(app.utc)));
     match log.only {
         Only::All => {}
@@ -120,9 +123,6 @@ fn title(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     }
     if app.record.size > 0 {
         say(Tone::Faint, format!("record {:.1} MB", app.record.size as f64 / 1e6));
-    }
-    if let Some(why) = &app.record.not_kept {
-        say(Tone::Bright, why.clone());
     }
     Line::from(spans).render(area, buf);
 }
