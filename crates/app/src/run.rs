@@ -94,6 +94,7 @@ impl Entered {
             page_since: (Mono::ZERO, None),
             front,
             hidden: false,
+            continued: false,
             quit: false,
         };
         shown.screen.ask(&shown.app.painting.ability.questions());
@@ -132,6 +133,8 @@ struct Show {
     front: Option<rustix::process::Pid>,
     /// The shell has the terminal.
     hidden: bool,
+    /// The front was told to go on since it was stopped.
+    continued: bool,
     quit: bool,
 }
 
@@ -217,6 +220,7 @@ impl Show {
         let effects = match input {
             Input::Signal => vec![Effect::Quit],
             Input::Event(Event::Key(key)) if is_suspend(*key) => {
+                self.continued = false;
                 self.hidden = !self.screen.suspend(self.front);
                 self.shown_again();
                 Vec::new()
@@ -230,6 +234,7 @@ impl Show {
             }
             Input::Event(_) => Vec::new(),
             Input::Continued => {
+                self.continued = true;
                 self.come_back();
                 Vec::new()
             }
@@ -255,7 +260,8 @@ impl Show {
 
     /// Takes the terminal again where the shell has given it back.
     fn come_back(&mut self) {
-        if self.hidden && !self.front.is_some_and(crate::front::is_stopped) && self.screen.resume() {
+        // A front that was told to stop may not have stopped yet: only one that was told to go on is looked at.
+        if self.hidden && self.continued && !self.front.is_some_and(crate::front::is_stopped) && self.screen.resume() {
             self.hidden = false;
             self.shown_again();
         }

@@ -60,7 +60,9 @@ mod tests {
             let mut buf = Buffer::empty(Rect::new(0, 0, 12, 4));
             beside.put(areas, said, Mono::from_millis(millis), &mut buf, |buf| {
                 drawn += 1;
-                buf.set_string(areas[0].x, areas[0].y, format!("plate {drawn}"), ratatui::style::Style::new());
+                if buf.area.contains(areas[0].as_position()) {
+                    buf.set_string(areas[0].x, areas[0].y, format!("plate {drawn}"), ratatui::style::Style::new());
+                }
             });
             let text: String = buf.content.iter().map(Cell::symbol).collect();
             text.trim().to_owned()
