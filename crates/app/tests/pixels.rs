@@ -2,11 +2,14 @@
 //! does, and sees what is left behind.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+#[path = "support/memory.rs"]
+mod memory;
 #[path = "support/port.rs"]
 mod port;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use memory::resident;
 use port::{PROGRAM, StandIn};
 use std::collections::HashMap;
 use std::fs::File;
@@ -436,16 +439,4 @@ fn memory_stays_over_many_sizes_layouts_and_overlays() {
         std::thread::sleep(Duration::from_millis(300));
     }
     assert_eq!((kitty.leave().0, left_by(process)), (Some(0), Vec::new()));
-}
-
-/// Resident memory of a program in kB: of the process that was started, and of the one that works for it.
-fn resident(process: u32) -> usize {
-    let children = std::fs::read_to_string(format!("/proc/{process}/task/{process}/children")).unwrap_or_default();
-    let all = children.split_whitespace().map(str::to_owned).chain([process.to_string()]);
-    let of = |process: String| {
-        let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
-        let line = status.lines().find(|line| line.starts_with("VmRSS"))?.to_owned();
-        line.split_whitespace().nth(1)?.parse::<usize>().ok()
-    };
-    all.filter_map(of).sum()
 }

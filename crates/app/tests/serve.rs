@@ -172,3 +172,29 @@ fn a_stopped_terminal_stops_the_drawing_only() {
     assert!(start - before < 2 * frame, "begins {} ms after the last frame", (start - before) / 1000);
     assert!((end - after).abs() < 2 * frame, "ends {} ms after the next keyframe", (end - after) / 1000);
 }
+
+#[test]
+fn what_cannot_be_served_is_told_at_once() {
+    let home = Home::new();
+    let told = |site: &str, more: &[&str]| {
+        let path = home.0.path().join("told.toml");
+        std::fs::write(&path, site).unwrap();
+        let output = home.program().args(["serve", "--site"]).arg(&path).args(more).output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    let one = "[[camera]]\nname = \"Mast\"\n[[camera.stream]]\nrole = \"sub\"\nurl = \"rtsp://127.0.0.1:9/x\"\n";
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let taken = listener.local_addr().unwrap().to_string();
+    let switched_off = one.replacen('\n', "\nenabled = false\n", 1);
+    let lines = home.0.path().join("nowhere/lines.jsonl").display().to_string();
+    for (site, more, says) in [
+        ("", &[][..], "has no camera to receive"),
+        (&switched_off, &[], "has no camera to receive"),
+        ("name = [", &[], "line 1"),
+        (one, &["--metrics", &taken], "choose another address or port"),
+        (one, &["--ledger-lines", &lines], "cannot be written"),
+    ] {
+        let (code, text) = told(site, more);
+        assert!(code == Some(2) && text.contains(says), "{code:?} {text}");
+    }
+}

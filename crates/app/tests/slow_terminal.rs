@@ -1,9 +1,12 @@
 //! The wall in a terminal that takes 1 Mbit/s, as over a thin ssh: pictures come slower, keys do not.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+#[path = "support/memory.rs"]
+mod memory;
 #[path = "support/port.rs"]
 mod port;
 
+use memory::resident;
 use port::{PROGRAM, StandIn};
 use std::fs::File;
 use std::io::{Read as _, Write as _};
@@ -132,16 +135,4 @@ fn keys_stay_quick_and_memory_bounded_where_the_terminal_is_slower_than_the_pict
         assert!(Instant::now() < deadline, "it did not leave");
         std::thread::sleep(Duration::from_millis(50));
     }
-}
-
-/// Resident memory of a program in kB: of the process that was started, and of the one that works for it.
-fn resident(process: u32) -> usize {
-    let children = std::fs::read_to_string(format!("/proc/{process}/task/{process}/children")).unwrap_or_default();
-    let all = children.split_whitespace().map(str::to_owned).chain([process.to_string()]);
-    let of = |process: String| {
-        let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
-        let line = status.lines().find(|line| line.starts_with("VmRSS"))?.to_owned();
-        line.split_whitespace().nth(1)?.parse::<usize>().ok()
-    };
-    all.filter_map(of).sum()
 }

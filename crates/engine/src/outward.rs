@@ -70,7 +70,7 @@ impl Outward {
             Some(address) => {
                 let (sender, receiver) = watch::channel(Arc::from(text(&[], 0)));
                 lattice_net::serve_text(runtime, address, lattice_core::metrics::CONTENT_TYPE, receiver)
-                    .with_context(|| format!("metrics cannot be served at {address}"))?;
+                    .with_context(|| format!("metrics cannot be served at {address}, choose another address or port"))?;
                 Some(sender)
             }
         };

@@ -10,12 +10,20 @@ use std::path::Path;
 use std::process::ExitCode;
 
 /// Runs until SIGTERM, SIGINT or SIGHUP.
+///
+/// # Errors
+/// When the site cannot be read or has no camera, or what is to be served or written cannot be.
 pub fn run(options: &ServeOptions, site: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("serve");
     let mut signals = signal_hook::iterator::Signals::new([SIGTERM, SIGINT, SIGHUP])?;
     let kept = Kept::open(site)?;
     let file = kept.file.path().to_owned();
     let cameras = kept.file.site().cameras.iter().filter(|camera| !camera.disabled).count();
+    anyhow::ensure!(
+        cameras > 0,
+        "{} has no camera to receive: add one with `amber-lattice add`, or name another site with --site",
+        file.display()
+    );
     let _quiet = crate::logging::quiet_stderr();
     let engine = Engine::start(Config {
         record: Some(places::ledger(&file)?),
