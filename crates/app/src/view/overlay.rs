@@ -56,11 +56,19 @@ pub fn panel(theme: Theme, area: Rect, width: u16, height: u16, buf: &mut Buffer
 
 /// Keys from the table, verdicts and figures with their meaning.
 pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
-    let pair = |key: String, tone: Tone, text: &str| {
-        Line::from(vec![
-            Span::styled(format!("{key:<24}"), theme.tone(tone)),
-            Span::styled(text.to_owned(), theme.tone(Tone::Text)),
-        ])
+    const WIDTH: u16 = 118;
+    const KEYS: u16 = 24;
+    let room = usize::from(app.area.width.min(WIDTH).saturating_sub(KEYS + 4).max(1));
+    // What needs a second line goes on under its own text, not under its key.
+    let pair = |key: String, tone: Tone, text: &str| -> Vec<Line<'static>> {
+        let keys = std::iter::once(key).chain(std::iter::repeat(String::new()));
+        let line = |(key, text): (String, &str)| {
+            Line::from(vec![
+                Span::styled(format!("{key:<width$}", width = usize::from(KEYS)), theme.tone(tone)),
+                Span::styled(text.to_owned(), theme.tone(Tone::Text)),
+            ])
+        };
+        keys.zip(textwrap::wrap(text, room)).map(|(key, text)| line((key, text.as_ref()))).collect()
     };
     let title = |text: &'static str| Line::styled(text, theme.tone(Tone::Bright));
     let mut lines = Vec::new();
@@ -71,27 +79,28 @@ pub fn help(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
         lines.extend((!lines.is_empty()).then(Line::default));
         lines.push(title(context.title()));
         for binding in KEYMAP.iter().filter(|binding| binding.context == context && !binding.help.is_empty()) {
-            lines.push(pair(binding.keys.replace(' ', ", "), Tone::Here, binding.help));
+            lines.extend(pair(binding.keys.replace(' ', ", "), Tone::Here, binding.help));
         }
     }
     lines.extend([Line::default(), title("Verdicts")]);
     for verdict in Verdict::WORST_FIRST {
-        lines.push(pair(format!("{} {verdict}", sign(verdict)), Theme::verdict(verdict), verdict_help(verdict)));
+        lines.extend(pair(format!("{} {verdict}", sign(verdict)), Theme::verdict(verdict), verdict_help(verdict)));
     }
     lines.extend([Line::default(), title("Figures")]);
     for figure in &FIGURES {
         let unit = if figure.unit.is_empty() { String::new() } else { format!(", {}", figure.unit) };
-        lines.push(pair(figure.word.to_owned(), Tone::Calm, &format!("{}{unit}", figure.definition)));
+        lines.extend(pair(figure.word.to_owned(), Tone::Calm, &format!("{}{unit}", figure.definition)));
     }
     lines.extend([Line::default(), title("Signs")]);
-    lines.extend(SIGNS.iter().map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
+    lines.extend(SIGNS.iter().flat_map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
     let codec = if lattice_media::has_assembly() {
         "with assembly"
     } else {
         "without assembly (nasm was missing at build): decoding costs twice as much"
     };
-    lines.extend([Line::default(), pair("H.264 decoder".into(), Tone::Calm, codec)]);
-    let inner = panel(theme, app.area, 118, lines.len() as u16 + 2, buf);
+    lines.push(Line::default());
+    lines.extend(pair("H.264 decoder".into(), Tone::Calm, codec));
+    let inner = panel(theme, app.area, WIDTH, lines.len() as u16 + 2, buf);
     let wrapped: u16 = lines.iter().map(|line| (line.width() as u16).div_ceil(inner.width.max(1)).max(1)).sum();
     let scroll = scroll.min(wrapped.saturating_sub(inner.height));
     Paragraph::new(lines).wrap(Wrap { trim: false }).scroll((scroll, 0)).render(inner, buf);
