@@ -1,18 +1,12 @@
 //! Amber Lattice: a wall of live camera streams in the terminal, each one measured.
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
-mod app;
 mod cli;
 mod commands;
-mod desk;
-mod device_page;
 mod front;
-mod keymap;
 mod logging;
 mod private_args;
-mod run;
-mod theme;
-mod view;
+mod tui;
 
 use clap::{CommandFactory as _, Parser as _};
 use cli::{Cli, Command, WallOptions};

@@ -1,6 +1,7 @@
 //! What the crates of this tree may know of each other, and how large their files may be.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -76,5 +77,88 @@ fn no_file_is_too_large_and_no_crate_more_than_a_third_of_the_house() {
     let all: usize = of_crates.iter().map(|(_, lines)| lines).sum();
     for (folder, lines) in of_crates {
         assert!(lines * 3 <= all, "{} has {lines} of {all} lines: more than a third", folder.display());
+    }
+}
+
+/// The paths of a `use` tree, one after the other.
+fn paths(tree: &str) -> Vec<String> {
+    let (mut paths, mut depth, mut item) = (Vec::new(), 0, String::new());
+    for c in tree.chars().chain([',']) {
+        depth += i32::from(c == '{') - i32::from(c == '}');
+        if c != ',' || depth > 0 {
+            item.push(c);
+            continue;
+        }
+        let one = std::mem::take(&mut item);
+        match one.trim().split_once('{') {
+            Some((before, inner)) => {
+                let inner = inner.rsplit_once('}').map_or(inner, |(inner, _)| inner);
+                paths.extend(self::paths(inner).into_iter().map(|path| format!("{before}{path}")));
+            }
+            None if one.trim().is_empty() => {}
+            None => paths.push(one.trim().to_owned()),
+        }
+    }
+    paths
+}
+
+/// Which modules of the application a file imports, by its own path within `src` and the paths of all.
+fn imports(own: &str, text: &str, all: &[String]) -> BTreeSet<String> {
+    let code = text.split("#[cfg(test)]\nmod tests {").next().unwrap();
+    let uses = code.replace('\n', " ");
+    let trees = uses.split(" use ").chain(code.strip_prefix("use ")).skip(1).filter_map(|rest| rest.split(';').next());
+    let whole = |path: String| {
+        if let Some(path) = path.strip_prefix("crate::") {
+            return path.to_owned();
+        }
+        let (mut base, mut rest): (Vec<&str>, &str) = (own.split("::").collect(), &path);
+        while let Some(next) = rest.strip_prefix("super::") {
+            base.pop();
+            rest = next;
+        }
+        base.push(rest);
+        base.join("::")
+    };
+    let module = |path: String| {
+        let parts: Vec<&str> = path.split("::").collect();
+        (1..=parts.len()).rev().map(|n| parts[..n].join("::")).find(|path| all.contains(path))
+    };
+    trees.flat_map(paths).map(whole).filter_map(module).filter(|path| path != own).collect()
+}
+
+#[test]
+fn pages_do_not_know_each_other_and_no_more_than_four_files_import_each_other_in_a_circle() {
+    let src = root().join("crates/app/src");
+    let mut files = Vec::new();
+    sources(&src, &mut files);
+    files.retain(|path| !path.ends_with("rig.rs"));
+    let name = |path: &PathBuf| {
+        let path = path.strip_prefix(&src).unwrap().with_extension("");
+        path.components().map(|part| part.as_os_str().to_string_lossy().into_owned()).collect::<Vec<_>>().join("::")
+    };
+    let all: Vec<String> = files.iter().map(name).collect();
+    let texts = files.iter().map(|path| std::fs::read_to_string(path).unwrap());
+    let arrows: BTreeMap<String, BTreeSet<String>> =
+        all.iter().zip(texts).map(|(own, text)| (own.clone(), imports(own, &text, &all))).collect();
+    assert!(arrows["tui::pages::roster"].contains("tui::app") && arrows["tui::app"].contains("tui::page"), "{arrows:#?}");
+
+    let page = |path: &str| path.strip_prefix("tui::pages::").and_then(|rest| rest.split("::").next()).map(str::to_owned);
+    for (own, imported) in &arrows {
+        let Some(own_page) = page(own) else { continue };
+        let others: Vec<&String> = imported.iter().filter(|path| page(path).is_some_and(|other| other != own_page)).collect();
+        assert!(others.is_empty() && !imported.contains("tui::pages"), "{own} imports {others:?}");
+    }
+    let reached = |from: &String| {
+        let (mut reached, mut next) = (BTreeSet::new(), vec![from]);
+        while let Some(at) = next.pop() {
+            next.extend(arrows[at].iter().filter(|path| reached.insert((*path).clone())));
+        }
+        reached
+    };
+    let reached: BTreeMap<&String, BTreeSet<String>> = all.iter().map(|own| (own, reached(own))).collect();
+    for own in &all {
+        let circle: Vec<&String> =
+            all.iter().filter(|other| reached[own].contains(*other) && reached[*other].contains(own)).collect();
+        assert!(circle.len() <= 4, "these files import each other in a circle: {circle:?}");
     }
 }

@@ -59,7 +59,9 @@ struct Holds {
 
 /// Whether a cell may be a part of a picture; a cell with a letter is none.
 pub fn is_picture(cell: &ratatui::buffer::Cell) -> bool {
-    GLYPHS.contains(&cell.symbol())
+    let mut letters = cell.symbol().chars();
+    let block = matches!(letters.next(), Some(' ' | '▀' | '▄' | '█' | '▌' | '▐' | '▖'..='▟'));
+    block && letters.next().is_none()
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

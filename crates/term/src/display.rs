@@ -20,6 +20,7 @@ use std::cell::Cell as Shared;
 use std::io::{self, Write};
 use std::rc::Rc;
 use std::time::{Duration, Instant};
+use unicode_width::UnicodeWidthStr as _;
 
 const BEGIN_UPDATE: &[u8] = b"\x1b[?2026h";
 const END_UPDATE: &[u8] = b"\x1b[?2026l";
@@ -212,7 +213,8 @@ pub struct Display<W: Write> {
     owner: Vec<u16>,
     /// The picture whose turn it is.
     next: usize,
-    behind: bool,
+    /// Pictures of which a part is still to be written.
+    left: Vec<Rect>,
     /// Pictures in pixels, and by which way they went last.
     images: Images,
     way: Option<PixelWay>,
@@ -253,7 +255,7 @@ impl<W: Write> Display<W> {
             pictures: Vec::new(),
             owner: Vec::new(),
             next: 0,
-            behind: false,
+            left: Vec::new(),
             images: Images::default(),
             way: None,
         }
@@ -272,6 +274,11 @@ impl<W: Write> Display<W> {
             self.pictures.clear();
         }
         Ok(&mut self.wanted)
+    }
+
+    /// The screen as it was drawn last, to draw a part of it anew; `None` where it must be drawn from blank.
+    pub fn again(&mut self, area: Rect) -> Option<&mut Buffer> {
+        (self.shown.area == area).then_some(&mut self.wanted)
     }
 
     /// Nothing is on the terminal any more.
@@ -299,6 +306,26 @@ impl<W: Write> Display<W> {
     /// # Errors
     /// When the terminal cannot be written to.
     pub fn show(&mut self, pictures: &[Rect], ground: Option<Color>, pixels: &InPixels) -> io::Result<Shown> {
+        self.show_parts(None, pictures, ground, pixels)
+    }
+
+    /// The same where only these parts were drawn since the last step.
+    ///
+    /// # Errors
+    /// When the terminal cannot be written to.
+    pub fn show_again(&mut self, drawn: &[Rect], pictures: &[Rect], ground: Option<Color>) -> io::Result<Shown> {
+        let left = std::mem::take(&mut self.left).into_iter().filter(|left| drawn.iter().all(|area| area.union(*left) != *area));
+        let parts: Vec<Rect> = drawn.iter().copied().chain(left).collect();
+        self.show_parts(Some(&parts), pictures, ground, &InPixels::default())
+    }
+
+    fn show_parts(
+        &mut self,
+        parts: Option<&[Rect]>,
+        pictures: &[Rect],
+        ground: Option<Color>,
+        pixels: &InPixels,
+    ) -> io::Result<Shown> {
         self.learn_places(pictures);
         for wiped in self.images.clear_up(&mut self.backend, &pixels.images)? {
             // A picture that is not of this stream: its cells are written, which wipes it out.
@@ -310,7 +337,7 @@ impl<W: Write> Display<W> {
         let width = usize::from(self.wanted.area.width);
         let mut text: Vec<(u16, u16, &Cell)> = Vec::new();
         let mut of: Vec<Vec<(u16, u16, &Cell)>> = vec![Vec::new(); count];
-        for (x, y, cell) in self.shown.diff_iter(&self.wanted) {
+        let mut sort = |x: u16, y: u16, cell| {
             // What is said over a picture is text.
             let owner = self.owner.get(usize::from(y) * width + usize::from(x));
             let owner = owner.filter(|_| is_picture(cell) && ground.is_none_or(|ground| cell.bg != ground));
@@ -318,6 +345,10 @@ impl<W: Write> Display<W> {
                 Some(picture) => picture.push((x, y, cell)),
                 None => text.push((x, y, cell)),
             }
+        };
+        match parts {
+            None => self.shown.diff_iter(&self.wanted).for_each(|(x, y, cell)| sort(x, y, cell)),
+            Some(parts) => parts.iter().for_each(|part| differing(&self.shown, &self.wanted, *part, &mut sort)),
         }
         // Text is never put off: it is little, and it is what was asked for.
         let mut written: Vec<(u16, u16, Cell)> = Vec::new();
@@ -350,7 +381,7 @@ impl<W: Write> Display<W> {
             }
         }
         self.next = first_left.unwrap_or(self.next);
-        self.behind = first_left.is_some();
+        self.left = pictures.iter().zip(&whole).filter(|(_, whole)| !**whole).map(|(area, _)| *area).collect();
         self.delay.since_last();
         let (bytes, began) = (self.collected.get(), Instant::now());
         ratatui::backend::Backend::flush(&mut self.backend)?;
@@ -359,17 +390,35 @@ impl<W: Write> Display<W> {
             let (ended, delay) = (Instant::now(), self.delay.since_last());
             self.pace.on_written(bytes, ended.saturating_duration_since(began).saturating_sub(delay), ended);
         }
+        self.keep(written);
+        Ok(Shown { whole, sent, failed: self.images.failed.take() })
+    }
+
+    /// What was written stands there now. Of a wide letter that was overwritten in part, the other part is gone.
+    fn keep(&mut self, written: Vec<(u16, u16, Cell)>) {
+        let right = self.shown.area.right();
+        for (x, y, cell) in &written {
+            let (next, after) = (x + 1, x + 2);
+            if is_wide(&self.shown[(*x, *y)]) && next < right {
+                self.shown[(next, *y)].set_symbol(UNKNOWN);
+            }
+            if is_wide(cell) && next < right {
+                if is_wide(&self.shown[(next, *y)]) && after < right {
+                    self.shown[(after, *y)].set_symbol(UNKNOWN);
+                }
+                self.shown[(next, *y)] = self.wanted[(next, *y)].clone();
+            }
+        }
         for (x, y, cell) in written {
             self.shown[(x, y)] = cell;
         }
-        Ok(Shown { whole, sent, failed: self.images.failed.take() })
     }
 
     /// When the next step can go on with what was left; `None` when nothing was.
     pub fn goes_on_at(&self) -> Option<Instant> {
         let images =
             self.way.filter(|_| self.images.is_behind()).map(|way| self.images.goes_on_at(way).unwrap_or_else(Instant::now));
-        self.behind.then_some(self.pace.free_at).into_iter().chain(images).min()
+        (!self.left.is_empty()).then_some(self.pace.free_at).into_iter().chain(images).min()
     }
 
     fn learn_places(&mut self, pictures: &[Rect]) {
@@ -385,6 +434,30 @@ impl<W: Write> Display<W> {
                 let begin = usize::from(row) * usize::from(area.width) + usize::from(picture.x);
                 self.owner[begin..begin + usize::from(picture.width)].fill(index as u16);
             }
+        }
+    }
+}
+
+/// Whether a letter takes two cells.
+fn is_wide(cell: &Cell) -> bool {
+    !cell.symbol().is_ascii() && !is_picture(cell) && cell.symbol().width() > 1
+}
+
+/// The cells of a part that differ. A wide letter takes two cells, and what stood under it is gone.
+fn differing<'a>(shown: &Buffer, wanted: &'a Buffer, part: Rect, found: &mut impl FnMut(u16, u16, &'a Cell)) {
+    let part = part.intersection(wanted.area);
+    for y in part.top()..part.bottom() {
+        // What the cell before does to this one: covers it, covers it anew, leaves it bare.
+        let (mut covered, mut written, mut bared) = (false, false, false);
+        for x in part.left()..part.right() {
+            let index = wanted.index_of(x, y);
+            let (was, is) = (&shown.content[index], &wanted.content[index]);
+            let differs = !covered && (was != is || bared);
+            if differs {
+                found(x, y, is);
+            }
+            let overwritten = differs || (covered && written);
+            (covered, written, bared) = (!covered && is_wide(is), differs, overwritten && is_wide(was));
         }
     }
 }
@@ -501,5 +574,58 @@ mod tests {
         let before = tape.0.borrow().clone().len();
         assert_eq!(draw(&mut display, "step 7", 1).len(), 2);
         assert!(tape.0.borrow().clone().len() - before < 60, "what is there already is not written again");
+    }
+
+    #[test]
+    fn what_is_drawn_in_parts_stands_there_as_if_all_had_been_drawn() {
+        let area = Rect::new(0, 0, 60, 20);
+        let parts = [Rect::new(0, 1, 20, 6), Rect::new(20, 1, 21, 6), Rect::new(0, 8, 60, 3)];
+        let texts = ["無信号 無信号", "a longer line of plain letters", "x無x無x無", "", "▚▚▚▚▚▚▚▚", "é無"];
+        let tape = Tape::default();
+        let mut display = Display::new(tape.clone(), None);
+        display.blank(area).unwrap().set_string(0, 0, "a header", ratatui::style::Style::new());
+        display.show(&parts, None, &InPixels::default()).unwrap();
+        let mut seed = 1u64;
+        let mut random = move |below: usize| {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            (seed >> 33) as usize % below
+        };
+        for step in 0..300 {
+            // A terminal that takes little now and then.
+            display.pace.budget = [MOST, 600][random(2)];
+            let drawn: Vec<Rect> = parts.into_iter().filter(|_| random(2) == 0).collect();
+            let buf = display.again(area).unwrap();
+            for part in &drawn {
+                part.positions().for_each(|at| buf[at].reset());
+                for y in part.top()..part.bottom() {
+                    let (x, text) = (part.x + random(6) as u16, texts[random(texts.len())]);
+                    let room = usize::from(part.right() - x);
+                    let style = ratatui::style::Style::new().bg(Color::Rgb(random(3) as u8, 0, 0));
+                    buf.set_stringn(x, y, text, room, style);
+                }
+            }
+            display.show_again(&drawn, &parts, None).unwrap();
+            if step % 10 != 9 {
+                continue;
+            }
+            for _ in 0..50 {
+                display.pace.budget = MOST;
+                display.show_again(&[], &parts, None).unwrap();
+            }
+            // All of it written to another terminal at once.
+            let whole = Tape::default();
+            let mut other = Display::new(whole.clone(), None);
+            other.blank(area).unwrap().clone_from(&display.wanted);
+            other.pace.budget = MOST;
+            other.show(&parts, None, &InPixels::default()).unwrap();
+            let (shown, wanted) = (terminal(&tape.0.borrow()), terminal(&whole.0.borrow()));
+            let rows =
+                |parser: &vt100::Parser| parser.screen().rows(0, 60).map(|row| row.trim_end().to_owned()).collect::<Vec<_>>();
+            assert_eq!(rows(&shown), rows(&wanted), "step {step}");
+            for (x, y) in area.positions().map(|at| (at.x, at.y)) {
+                let grounds = [&shown, &wanted].map(|parser| parser.screen().cell(y, x).map(vt100::Cell::bgcolor));
+                assert_eq!(grounds[0], grounds[1], "step {step} at {x}, {y}");
+            }
+        }
     }
 }

@@ -1,7 +1,7 @@
 //! `doctor`: what this terminal was asked, what it answered, and how pictures are painted on it.
 
-use crate::app::Painting;
 use crate::cli::DoctorOptions;
+use crate::tui::painting::Painting;
 use crossbeam_channel::unbounded;
 use lattice_term::ColourDepth;
 use lattice_term::{Ability, kitty};

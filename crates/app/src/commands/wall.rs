@@ -1,9 +1,10 @@
 //! `wall`, `open` and `corner`: an engine with a screen.
 
-use crate::app::App;
 use crate::cli::{CornerOptions, OpenOptions, WallOptions};
 use crate::commands::demo::StandIn;
-use crate::run;
+use crate::tui::app::App;
+use crate::tui::page::WELCOME;
+use crate::tui::{pages, run};
 use lattice_core::{Role, TransportChoice};
 use lattice_engine::jobs::StillOptions;
 use lattice_engine::kept::Kept;
@@ -137,8 +138,8 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
         ..Config::default()
     })?;
     let screen = run::enter(options)?;
-    let mut app = App::new(name, standin.is_some(), screen.area(), screen.aspect());
-    app.desk.available = of_site;
+    let mut app = App::new(name, standin.is_some(), screen.area(), screen.aspect(), pages::all());
+    app.available = of_site;
     app.aids.light = options.light;
     app.aids.brightness = options.brightness;
     app.aids.care = options.burn_in_care;
@@ -152,21 +153,22 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
 
 /// What is shown first.
 fn begin_with(app: &mut App, begin: &Begin) {
-    if !app.desk.available {
-        app.page = crate::desk::Page::Wall;
+    if !app.available {
         return;
     }
-    let first = app.desk.site.lattices.first().map(|lattice| lattice.name.clone());
-    let screen = app.screen.as_deref().and_then(|name| app.desk.site.screen(name)).cloned();
+    let first = app.site.lattices.first().map(|lattice| lattice.name.clone());
+    let screen = app.screen.as_deref().and_then(|name| app.site.screen(name)).cloned();
     match (begin, screen) {
-        (Begin::Named(name, _), _) if app.desk.site.lattice(name).is_some() => app.show_lattice(Some(name)),
+        (Begin::Named(name, _), _) if app.site.lattice(name).is_some() => app.show_lattice(Some(name)),
         (Begin::Named(name, _), _) => app.show_camera(name),
         (Begin::Corner(_), _) => {}
         (Begin::Usual, None) => app.show_lattice(first.as_deref()),
         (Begin::Usual, Some(screen)) => match screen.shows.as_deref() {
-            Some(name) if app.desk.site.tour(name).is_some() => app.begin_tour(name),
+            Some(name) if app.site.tour(name).is_some() => app.begin_tour(name),
             shows => app.show_lattice(shows),
         },
     }
-    app.page = if app.cameras.is_empty() { crate::desk::Page::Welcome } else { crate::desk::Page::Wall };
+    if app.cameras.is_empty() {
+        app.open(WELCOME);
+    }
 }

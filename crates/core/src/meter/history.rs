@@ -46,6 +46,13 @@ impl Span {
         }
     }
 
+    /// The next longer one; after the longest the shortest.
+    #[must_use]
+    pub fn next(self) -> Self {
+        let at = Self::ALL.iter().position(|span| *span == self).unwrap_or(0);
+        Self::ALL[(at + 1) % Self::ALL.len()]
+    }
+
     const fn tier(self) -> usize {
         match self {
             Self::Minute | Self::TenMinutes => 0,

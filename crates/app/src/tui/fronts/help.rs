@@ -1,0 +1,153 @@
+//! The help: keys of all pages from their tables, verdicts, figures, signs.
+
+use crate::tui::app::App;
+use crate::tui::page::{self, Key, KeyText, Keyed, Mouse, Page, WALL, WELCOME, back, common, leave, moves};
+use crate::tui::theme::{Theme, Tone, sign};
+use crate::tui::widgets::panel;
+use lattice_core::Verdict;
+use lattice_core::meter::FIGURES;
+use lattice_engine::FeedKey;
+use lattice_term::TilePainter;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Paragraph, Widget as _, Wrap};
+
+/// What stands beside figures, or is made of them.
+const SIGNS: [(&str, &str); 15] = [
+    ("c, r, f", "what a latency is measured by: the camera's clock; relative, above the least of the last minute; flashes"),
+    ("±", "how far a clock may be off"),
+    ("clock", "how far the camera's clock is off, and how many µs a second it runs too fast or too slow, by its sender reports"),
+    (
+        "looks",
+        "of one picture a second: light of 255; the most that a hundredth of it changed in 10 s; likeness and fine detail against what is usual here",
+    ),
+    ("checks", "ETSI TR 101 290 for transport streams: priority 1, and of 2 transport, CRC, PCR and PTS errors"),
+    ("available", "share of the measured and planned time without a dropout"),
+    ("10 minutes", "the least share of the declared rate that arrived, a bar for 50 s"),
+    ("lost", "packets expected and never received since the start; in brackets the share of the last 10 s"),
+    ("dropout", "no new picture that can be shown for longer than 3 frame periods and 400 ms"),
+    ("stutter", "a dropout below 1 s"),
+    ("freeze", "a dropout from 1 s on while the session lives"),
+    ("outage", "a dropout while there is no session"),
+    ("pulse", "the last minute, a cell a second: share of the expected frames that came fit to show; a gap: none"),
+    ("M, S, T", "main stream, sub stream, third stream, as the planner chose; [M]: held by the operator"),
+    ("still", "a picture fetched now and then, with age and interval (3/5 s): never live"),
+];
+
+fn verdict_help(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Steady => "pictures come as declared",
+        Verdict::Strained => "pictures come, but lossy, late or too few",
+        Verdict::Stalled => "the session lives and no new picture comes",
+        Verdict::Lost => "there is no session; tried again by itself",
+        Verdict::Locked => "a sign-in is needed or was refused; never tried again by itself",
+        Verdict::Waiting => "on the way to the first picture",
+        Verdict::Resting => "planned rest",
+    }
+}
+
+/// The help, scrolled down by so many lines.
+#[derive(Debug, Default)]
+pub struct Help {
+    scroll: u16,
+}
+
+/// The key of every page that opens the help.
+pub const fn key<P>() -> Key<P> {
+    common("?", "this help", Some("help"), |_, app| app.put_in_front(Help::default()))
+}
+
+impl Keyed for Help {
+    const NAME: &'static str = "Help";
+    const KEYS: &'static [Key<Self>] = &[
+        moves("down j", "further down", |help: &mut Self, _| help.scroll(1)),
+        moves("up k", "further up", |help: &mut Self, _| help.scroll(-1)),
+        moves("pgdn space", "a page down", |help: &mut Self, _| help.scroll(10)),
+        moves("pgup", "a page up", |help: &mut Self, _| help.scroll(-10)),
+        back("esc ? q", "back", None),
+        leave(),
+    ];
+}
+
+impl Help {
+    const fn scroll(&mut self, lines: i16) {
+        self.scroll = self.scroll.saturating_add_signed(lines);
+    }
+}
+
+impl Page for Help {
+    fn draw(&self, app: &App, theme: Theme, _: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+        draw(app, theme, self.scroll, buf);
+        Vec::new()
+    }
+
+    fn mouse(&mut self, _: &mut App, mouse: Mouse) {
+        if let Mouse::Wheel(by) = mouse {
+            self.scroll(3 * by as i16);
+        }
+    }
+}
+
+/// All keys, as sections: where the operator is comes first.
+fn sections(app: &App) -> Vec<page::Section> {
+    let here = if app.page_name() == WELCOME { WALL } else { app.page_name() };
+    let pages = app.pages.tables.iter();
+    let told = |table: &page::Table| (table.name, app.keys_of(table).into_iter().map(|(_, key)| key).collect::<Vec<KeyText>>());
+    let mut sections: Vec<page::Section> = pages.map(told).chain(app.pages.fronts.iter().cloned()).collect();
+    sections.sort_by_key(|(name, _)| *name != here);
+    sections
+}
+
+/// Keys from the table, verdicts and figures with their meaning.
+fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
+    const WIDTH: u16 = 118;
+    const KEYS: u16 = 24;
+    let room = usize::from(app.area.width.min(WIDTH).saturating_sub(KEYS + 4).max(1));
+    // What needs a second line goes on under its own text, not under its key.
+    let pair = |key: String, tone: Tone, text: &str| -> Vec<Line<'static>> {
+        let keys = std::iter::once(key).chain(std::iter::repeat(String::new()));
+        let line = |(key, text): (String, &str)| {
+            Line::from(vec![
+                Span::styled(format!("{key:<width$}", width = usize::from(KEYS)), theme.tone(tone)),
+                Span::styled(text.to_owned(), theme.tone(Tone::Text)),
+            ])
+        };
+        keys.zip(textwrap::wrap(text, room)).map(|(key, text)| line((key, text.as_ref()))).collect()
+    };
+    let title = |text: &'static str| Line::styled(text, theme.tone(Tone::Bright));
+    let mut lines = Vec::new();
+    for (name, keys) in sections(app) {
+        lines.extend((!lines.is_empty()).then(Line::default));
+        lines.push(title(name));
+        for key in keys.iter().filter(|key| !key.help.is_empty()) {
+            lines.extend(pair(key.keys.replace(' ', ", "), Tone::Here, key.help));
+        }
+    }
+    lines.extend([Line::default(), title("Verdicts")]);
+    for verdict in Verdict::WORST_FIRST {
+        lines.extend(pair(format!("{} {verdict}", sign(verdict)), Theme::verdict(verdict), verdict_help(verdict)));
+    }
+    lines.extend([Line::default(), title("Figures")]);
+    for figure in &FIGURES {
+        let unit = if figure.unit.is_empty() { String::new() } else { format!(", {}", figure.unit) };
+        lines.extend(pair(figure.word.to_owned(), Tone::Calm, &format!("{}{unit}", figure.definition)));
+    }
+    lines.extend([Line::default(), title("Signs")]);
+    lines.extend(SIGNS.iter().flat_map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
+    let codec = if lattice_media::has_assembly() {
+        "with assembly"
+    } else {
+        "without assembly (nasm was missing at build): decoding costs twice as much"
+    };
+    lines.push(Line::default());
+    lines.extend(pair("H.264 decoder".into(), Tone::Calm, codec));
+    let inner = panel(theme, app.area, WIDTH, lines.len() as u16 + 2, buf);
+    let wrapped: u16 = lines.iter().map(|line| (line.width() as u16).div_ceil(inner.width.max(1)).max(1)).sum();
+    let scroll = scroll.min(wrapped.saturating_sub(inner.height));
+    Paragraph::new(lines).wrap(Wrap { trim: false }).scroll((scroll, 0)).render(inner, buf);
+    if wrapped > inner.height {
+        let hint = Line::styled("j, k scroll  esc back", theme.tone(Tone::Here)).right_aligned();
+        hint.render(Rect { y: inner.bottom(), height: 1, ..inner }, buf);
+    }
+}

@@ -1,0 +1,242 @@
+//! The ledger: what happened, newest first; or all cameras as lanes over time, in which what they share lines up.
+
+use super::{LANE_SPANS, LedgerPage, Only};
+use crate::tui::app::App;
+use crate::tui::theme::{Theme, Tone};
+use crate::tui::widgets::list::{Column, List, Said, column, table};
+use lattice_core::Wall;
+use lattice_core::event::EventKind;
+use lattice_core::ledger::Entry;
+use lattice_engine::Drawing;
+use lattice_report::{Lane, lanes_page};
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Constraint, Rect};
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Paragraph, Widget as _, Wrap};
+use std::time::Duration;
+
+const COLUMNS: [Column; 7] = [
+    column("when", Constraint::Length(14), 0),
+    column("what", Constraint::Length(14), 0),
+    column("camera", Constraint::Min(34), 0),
+    column("length", Constraint::Length(9), 0),
+    column("cause", Constraint::Length(26), 100),
+    column("evidence", Constraint::Fill(2), 150),
+    column("taken note of", Constraint::Length(20), 116),
+];
+const ABOVE: u16 = 2;
+/// Lines for the selected entry.
+const BELOW: u16 = 6;
+/// Columns for the names beside the lanes.
+const NAMES: u16 = 20;
+
+/// Where the table stands.
+pub fn list(app: &App, page: &LedgerPage, area: Rect) -> Option<List> {
+    if page.lanes {
+        return None;
+    }
+    let rows = page.rows(app);
+    let place = Rect { y: area.y + ABOVE, height: area.height.saturating_sub(ABOVE + BELOW), ..area };
+    Some(List { area: place, columns: COLUMNS.to_vec(), rows: rows.len(), selected: page.row(&rows) })
+}
+
+/// The sign of a kind, and its tone.
+const fn sign(kind: EventKind) -> (&'static str, Tone) {
+    match kind {
+        EventKind::Outage | EventKind::NoPicture => ("×", Tone::Alarm),
+        EventKind::Locked => ("⊘", Tone::Alarm),
+        EventKind::Freeze | EventKind::Frozen => ("■", Tone::Alarm),
+        EventKind::Stutter => ("▪", Tone::Bright),
+        EventKind::Strained => ("≈", Tone::Bright),
+        EventKind::SizeChanged | EventKind::RateChanged | EventKind::NightMode | EventKind::DayMode => ("△", Tone::Calm),
+    }
+}
+
+/// A length in a few characters.
+fn length(span: Duration) -> String {
+    let seconds = span.as_secs();
+    match seconds {
+        0..10 => format!("{:.1} s", span.as_secs_f64()),
+        10..100 => format!("{seconds} s"),
+        100..6000 => format!("{} min", seconds / 60),
+        _ => format!("{:.1} h", span.as_secs_f64() / 3600.0),
+    }
+}
+
+/// The time of day; with the date where it is not of the last day.
+fn moment(at: Wall, now: Wall) -> String {
+    let zoned =
+        jiff::Timestamp::from_microsecond(at.as_unix_micros()).map(|at| at.to_zoned_datetime(jiff::tz::TimeZone::system()));
+    let recent = now.micros_since(at) < 20 * 3600 * 1_000_000;
+    let format = if recent { "%H:%M:%S" } else { "%d %b %H:%M" };
+    zoned.map_or_else(|_| String::new(), |zoned| zoned.strftime(format).to_string())
+}
+
+/// Draws the page.
+pub fn draw(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffer) {
+    title(app, page, theme, Rect { height: 1, ..area }, buf);
+    let rows = page.rows(app);
+    let body = Rect { y: area.y + ABOVE, height: area.height.saturating_sub(ABOVE), ..area };
+    if page.lanes {
+        return lanes(app, page, theme, body, buf);
+    }
+    let Some(list) = list(app, page, area) else { return };
+    if rows.is_empty() {
+        let text = if app.ledger.entries().is_empty() {
+            "Nothing has happened yet. Every dropout and change of a camera comes here, with its cause and the evidence for it."
+        } else {
+            "No entry holds all of this: / changes the words, o shows all."
+        };
+        Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(body, buf);
+        return;
+    }
+    table(theme, &list, rows.iter().map(|entry| line(app, entry)).collect(), buf);
+    if let Some(entry) = rows.get(page.row(&rows)) {
+        let below = Rect { y: list_bottom(&rows, body), height: BELOW - 1, ..area }.intersection(area);
+        Paragraph::new(about(app, theme, entry)).wrap(Wrap { trim: true }).render(below, buf);
+    }
+}
+
+/// Right under the rows, or at the foot where there are many.
+fn list_bottom(rows: &[&Entry], body: Rect) -> u16 {
+    (body.y + rows.len() as u16 + 2).min(body.bottom().saturating_sub(BELOW - 1))
+}
+
+fn title(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffer) {
+    let (entries, alarms) = (app.ledger.entries().len(), app.ledger.alarms(app.utc).count());
+    let mut spans = vec![Span::styled("Ledger", theme.tone(Tone::Bright))];
+    let mut say = |tone, text: String| spans.push(Span::styled(format!("  {text}"), theme.tone(tone)));
+    say(Tone::Text, format!("{entries} {}", if entries == 1 { "entry" } else { "entries" }));
+    let tone = if alarms > 0 { Tone::Alarm } else { Tone::Calm };
+    say(tone, format!("{alarms} {} a hand", if alarms == 1 { "needs" } else { "need" }));
+    if let Some(why) = &app.record.not_kept {
+        say(Tone::Bright, why.clone());
+    }
+    say(Tone::Calm, format!("alarms in the last 10 minutes: {}", app.ledger.load(app.utc)));
+    match page.only {
+        Only::All => {}
+        Only::Running => say(Tone::Here, "only what goes on".into()),
+        Only::Alarms => say(Tone::Here, "only what needs a hand".into()),
+    }
+    if !page.filter.is_empty() {
+        say(Tone::Here, format!("with {}", page.filter));
+    }
+    if app.record.size > 0 {
+        say(Tone::Faint, format!("record {:.1} MB", app.record.size as f64 / 1e6));
+    }
+    Line::from(spans).render(area, buf);
+}
+
+fn line(app: &App, entry: &Entry) -> Vec<Said> {
+    let (sign, tone) = sign(entry.kind);
+    let calm = |text: String| (text, Tone::Calm);
+    let alarm = entry.needs_a_hand(app.utc);
+    let runs = if entry.end.is_none() { "…" } else { "" };
+    let times = if entry.times > 1 { format!(" ×{}", entry.times) } else { String::new() };
+    let changes = [EventKind::SizeChanged, EventKind::RateChanged, EventKind::NightMode, EventKind::DayMode];
+    let instant = changes.contains(&entry.kind);
+    let lasted = if instant { String::new() } else { format!("{}{runs}", length(entry.length(app.utc))) };
+    let shelved = entry.shelved_until.is_some_and(|until| until > app.utc);
+    let note = match (&entry.acknowledged, shelved) {
+        (Some(acknowledged), _) => (format!("{} {}", acknowledged.by, moment(acknowledged.at, app.utc)), Tone::Calm),
+        (None, true) => ("shelved".to_owned(), Tone::Calm),
+        (None, false) if alarm => ("needs a hand".to_owned(), Tone::Alarm),
+        (None, false) => (String::new(), Tone::Calm),
+    };
+    vec![
+        calm(moment(entry.start, app.utc)),
+        (format!("{sign} {}{times}", entry.kind.word()), if entry.end.is_none() { tone } else { Tone::Calm }),
+        (entry.subject(), if alarm { Tone::Alarm } else { Tone::Calm }),
+        calm(lasted),
+        calm(entry.cause.map_or_else(String::new, |cause| cause.to_string())),
+        (entry.evidence.clone(), Tone::Faint),
+        note,
+    ]
+}
+
+/// All that is known of an entry.
+fn about<'a>(app: &App, theme: Theme, entry: &Entry) -> Vec<Line<'a>> {
+    let end = entry.end.map_or_else(|| "goes on".to_owned(), |end| format!("to {}", moment(end, app.utc)));
+    let cause = entry.cause.map_or_else(|| "no cause needed".to_owned(), |cause| cause.to_string());
+    let advice = entry.cause.filter(|_| entry.end.is_none()).map_or("", |cause| cause.advice());
+    let mut lines = vec![
+        Line::from(vec![
+            Span::styled(entry.cameras.join(", "), theme.tone(Tone::Text)),
+            Span::styled(format!("  from {} {end}", moment(entry.start, app.utc)), theme.tone(Tone::Calm)),
+        ]),
+        Line::from(vec![
+            Span::styled(format!("{cause} ({})", entry.confidence.word()), theme.tone(Tone::Bright)),
+            Span::styled(format!("  {}", entry.evidence), theme.tone(Tone::Text)),
+        ]),
+    ];
+    if !advice.is_empty() {
+        lines.push(Line::styled(advice, theme.tone(Tone::Text)));
+    }
+    if !entry.done.is_empty() {
+        lines.push(Line::styled(format!("done: {}", entry.done.join("; ")), theme.tone(Tone::Calm)));
+    }
+    if !entry.note.is_empty() {
+        lines.push(Line::styled(format!("note: {}", entry.note), theme.tone(Tone::Here)));
+    }
+    lines
+}
+
+/// The lanes for paper: title, pages.
+pub fn lanes_on_paper(app: &App, page: &LedgerPage) -> (String, Drawing) {
+    let (span, words) = LANE_SPANS[page.span % LANE_SPANS.len()];
+    let begin = app.utc.offset(-(span.as_micros() as i64));
+    let lane = |name: &str| {
+        let own = app.ledger.entries().iter().filter(|entry| entry.cameras.iter().any(|camera| camera == name));
+        let bars = own.map(|entry| (entry.start, entry.end.unwrap_or(app.utc), entry.kind)).filter(|(_, end, _)| *end >= begin);
+        Lane { name: name.to_owned(), bars: bars.collect() }
+    };
+    let lanes: Vec<Lane> = app.cameras_there().map(lane).filter(|lane| !lane.bars.is_empty()).collect();
+    let title = format!("Lanes: {}, {words}", app.name);
+    let (heading, foot, span) = (title.clone(), app.foot_on_paper(), (begin, app.utc));
+    let zone = jiff::tz::TimeZone::system();
+    (title, Drawing(Box::new(move || lanes_page(&heading, &foot, span, &zone, &lanes))))
+}
+
+/// All cameras over time, those with something first; a cell is as bad as the worst in it.
+fn lanes(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffer) {
+    let (span, words) = LANE_SPANS[page.span % LANE_SPANS.len()];
+    let width = usize::from(area.width.saturating_sub(NAMES + 1)).max(1);
+    let per_cell = span.as_micros() as f64 / width as f64;
+    let begin = app.utc.offset(-(span.as_micros() as i64));
+    let cell_of = |at: Wall| (at.micros_since(begin) as f64 / per_cell).floor();
+    let entries: Vec<&Entry> =
+        app.ledger.entries().iter().filter(|entry| entry.end.unwrap_or(app.utc).micros_since(begin) >= 0).collect();
+    let mut names: Vec<&str> = app.cameras_there().collect();
+    let troubles = |name: &str| entries.iter().filter(|entry| entry.cameras.iter().any(|camera| camera == name)).count();
+    names.sort_by_key(|name| std::cmp::Reverse(troubles(name)));
+    let rows = usize::from(area.height.saturating_sub(2));
+    for (row, name) in names.iter().take(rows).enumerate() {
+        let y = area.y + row as u16;
+        let label: String = name.chars().take(usize::from(NAMES)).collect();
+        let tone = if troubles(name) > 0 { Tone::Text } else { Tone::Faint };
+        buf.set_string(area.x, y, label, theme.tone(tone));
+        let mut worst: Vec<Option<EventKind>> = vec![None; width];
+        for entry in entries.iter().filter(|entry| entry.cameras.iter().any(|camera| camera == name)) {
+            let (from, to) = (cell_of(entry.start).max(0.0), cell_of(entry.end.unwrap_or(app.utc)));
+            for cell in worst.iter_mut().take(to as usize + 1).skip(from as usize) {
+                if cell.is_none_or(|kind| entry.kind.is_worse_than(kind)) {
+                    *cell = Some(entry.kind);
+                }
+            }
+        }
+        for (column, kind) in worst.into_iter().enumerate() {
+            let (text, tone) = kind.map_or(("·", Tone::Faint), sign);
+            buf.set_string(area.x + NAMES + 1 + column as u16, y, text, theme.tone(tone));
+        }
+    }
+    let y = area.bottom().saturating_sub(2).min(area.y + names.len() as u16);
+    let axis = Rect { x: area.x + NAMES + 1, y, width: area.width.saturating_sub(NAMES + 1), height: 1 };
+    let faint = theme.tone(Tone::Faint);
+    Line::styled(moment(begin, app.utc), faint).render(axis, buf);
+    Line::styled(moment(begin.offset(span.as_micros() as i64 / 2), app.utc), faint).centered().render(axis, buf);
+    Line::styled("now", faint).right_aligned().render(axis, buf);
+    let more = names.len().saturating_sub(rows);
+    let more = if more > 0 { format!(", {more} cameras more") } else { String::new() };
+    let legend = format!("{words}{more}  × outage  ⊘ locked  ■ freeze  ▪ stutter  ≈ strained");
+    Line::styled(legend, faint).render(Rect { y: y + 1, height: 1, ..area }.intersection(area), buf);
+}

@@ -1,0 +1,321 @@
+//! One tile: picture, what must be said over it, brackets, plate, pulse.
+
+use super::{plate, pulse};
+use crate::tui::app::App;
+use crate::tui::app::regions::TileRegion;
+use crate::tui::theme::{Theme, Tone};
+use lattice_core::lattice::Aspect;
+use lattice_core::meter::Figures;
+use lattice_core::{Cause, FrameRate, Verdict};
+use lattice_engine::{FeedKey, short_words};
+use lattice_media::{Condition, TilePicture};
+use lattice_term::{Freshness, Look, TilePainter};
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Alignment, Rect};
+use ratatui::text::Line;
+use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
+use std::borrow::Cow;
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+use std::sync::Arc;
+use std::time::Duration;
+use tui_big_text::{BigText, PixelSize};
+use unicode_width::UnicodeWidthStr as _;
+
+/// Draws a tile; true when its picture is on the screen.
+pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
+    let Some(tile) = app.tile_at(region.tile) else { return false };
+    let figures = app.figures.get(&tile.key());
+    let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
+    let drawn = if let Some(short) = tile.short {
+        let lines = [short_words(short), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
+        let drawn = paint(app, tile.key(), aspect, painter, region.picture, buf).is_some();
+        message(theme, Tone::Bright, &lines, region.picture, buf);
+        drawn
+    } else {
+        picture(app, theme, tile.key(), aspect, painter, region.picture, buf)
+    };
+    let selected = region.tile == app.selected;
+    if selected && !app.enlarged {
+        brackets(theme, region.picture, buf);
+    }
+    let subject = plate::Subject { key: tile.key(), name: app.name(tile), tile: Some(tile), selected };
+    let said = said_beside(app, theme, subject);
+    painter.beside.put([region.plate, region.pulse], said, app.now, buf, |buf| {
+        plate::draw(app, theme, subject, region.plate, buf);
+        if let Some(figures) = figures.filter(|_| !region.pulse.is_empty()) {
+            pulse::draw(theme, figures, app.thresholds(tile.key()).arrived, region.pulse, buf);
+        }
+    });
+    drawn
+}
+
+/// Stands for what plate and pulse of a tile tell.
+fn said_beside(app: &App, theme: Theme, subject: plate::Subject<'_>) -> u64 {
+    let mut said = DefaultHasher::new();
+    app.figures.get(&subject.key).map(Arc::as_ptr).hash(&mut said);
+    (subject.tile, subject.name, subject.selected, app.enlarged, theme.light, theme.brightness, theme.solid).hash(&mut said);
+    said.finish()
+}
+
+/// Why an old picture stands on the screen though the stream goes on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Held {
+    No,
+    /// No clean one came out of the decoder.
+    ByDecoder,
+    /// The terminal has not taken the whole of a newer one.
+    ByTerminal,
+}
+
+/// Paints the newest picture of a stream, dim where it is old; `None` where there is none, else whether it is held.
+fn paint(app: &App, key: FeedKey, aspect: Aspect, painter: &mut TilePainter, area: Rect, buf: &mut Buffer) -> Option<Held> {
+    let figures = app.figures.get(&key);
+    let picture = app.pictures.get(&key);
+    let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
+    let live = matches!(verdict, Verdict::Steady | Verdict::Strained | Verdict::Waiting);
+    let age = |picture: &TilePicture| app.now.since(picture.ready.max(app.same_tiles_since));
+    let held = match picture.zip(figures).is_some_and(|(picture, figures)| is_held(age(picture), figures)) {
+        true if app.unfinished.contains(&key) => Held::ByTerminal,
+        true => Held::ByDecoder,
+        false => Held::No,
+    };
+    let live = live && held == Held::No && figures.is_none_or(|figures| figures.dropout_now.is_none());
+    let freshness = if live { Freshness::Live } else { Freshness::Old };
+    picture.is_some_and(|picture| painter.paint(key.number(), picture, area, Look { freshness, aspect }, buf)).then_some(held)
+}
+
+/// Draws a stream's picture with what must be read before it is believed; whether there is one.
+pub fn picture(
+    app: &App,
+    theme: Theme,
+    key: FeedKey,
+    aspect: Aspect,
+    painter: &mut TilePainter,
+    area: Rect,
+    buf: &mut Buffer,
+) -> bool {
+    let painted = paint(app, key, aspect, painter, area, buf);
+    let drawn = painted.is_some();
+    match app.figures.get(&key) {
+        Some(figures) => said_over(theme, figures, (drawn, painted.unwrap_or(Held::No)), area, app, buf),
+        None => message(theme, Tone::Waiting, &["opening".into()], area, buf),
+    }
+    if drawn && app.pictures.get(&key).is_some_and(|picture| picture.condition == Condition::Damaged) {
+        message(theme, Tone::Bright, &["damaged picture".into()], top(area), buf);
+    }
+    drawn
+}
+
+/// Draws a place without a camera that can be shown.
+pub fn empty(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
+    let lines = match app.placed(region.tile) {
+        Some(placed) => {
+            let known = app.site.camera(&placed.camera);
+            let why = match known {
+                None => "is not in the site: p puts another here",
+                Some(camera) if camera.disabled => "is switched off: o in the roster switches it on",
+                Some(_) => "has no stream that is known: d in the roster asks its device",
+            };
+            vec![placed.camera.clone(), why.to_owned()]
+        }
+        None if region.tile == app.selected => vec!["empty".into(), "p puts a camera here, g fills all empty tiles".into()],
+        None => vec!["empty".into()],
+    };
+    frame(theme, region.whole, buf);
+    message(theme, Tone::Faint, &lines, region.picture, buf);
+    if region.tile == app.selected {
+        brackets(theme, region.picture, buf);
+    }
+}
+
+/// A faint dotted outline, so that an empty place can be seen as one.
+fn frame(theme: Theme, area: Rect, buf: &mut Buffer) {
+    let style = theme.tone(Tone::Faint);
+    if area.width < 2 || area.height < 2 {
+        return;
+    }
+    for x in area.left()..area.right() {
+        for y in [area.top(), area.bottom() - 1] {
+            buf.set_string(x, y, "┄", style);
+        }
+    }
+    for y in area.top() + 1..area.bottom() - 1 {
+        for x in [area.left(), area.right() - 1] {
+            buf.set_string(x, y, "┆", style);
+        }
+    }
+}
+
+/// Where signs stand over a tile.
+pub fn corner(region: &TileRegion) -> Rect {
+    Rect {
+        x: region.picture.x + 4.min(region.picture.width),
+        width: region.picture.width.saturating_sub(8),
+        height: 1,
+        ..region.picture
+    }
+}
+
+/// Marks that stand over tiles.
+pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
+    let placed = app.placed(region.tile);
+    let corner = corner(region);
+    if placed.is_some_and(|placed| placed.marked) {
+        sign(theme, Tone::Bright, " ◆ marked ", Rect { x: corner.x, ..corner }, buf);
+    }
+    if app.fronted.contains_key(&region.tile) {
+        let instead = placed.map_or("an empty tile", |placed| placed.camera.as_str());
+        sign(theme, Tone::Alarm, &format!(" in place of {instead}, y gives it back "), corner, buf);
+    }
+    if app.aids.names_until.is_some_and(|until| until > app.now) && !app.pages.has_front() {
+        large_name(theme, placed.map_or("empty", |placed| placed.camera.as_str()), region.picture, buf);
+    }
+    if app.lifted == Some(app.tile_number(region.tile)) {
+        sign(theme, Tone::Here, " lifted ", corner, buf);
+    }
+}
+
+/// A name as large as it fits, a word a line where that helps; else as usual.
+fn large_name(theme: Theme, name: &str, area: Rect, buf: &mut Buffer) {
+    // Every character of the large letters is as wide as every other.
+    let width = |text: &str| text.chars().count() as u16;
+    for (size, cell_width, cell_height) in [(PixelSize::HalfHeight, 8, 4), (PixelSize::Quadrant, 4, 4)] {
+        let room = usize::from(area.width.saturating_sub(2) / cell_width);
+        let lines = textwrap::wrap(name, textwrap::Options::new(room).break_words(false));
+        let (columns, rows) =
+            (lines.iter().map(|line| width(line)).max().unwrap_or(0) * cell_width, lines.len() as u16 * cell_height);
+        if columns + 2 > area.width || rows > area.height || columns == 0 {
+            continue;
+        }
+        let place = Rect {
+            x: area.x + (area.width - columns - 2) / 2,
+            y: area.y + (area.height - rows) / 2,
+            width: columns + 2,
+            height: rows,
+        };
+        Clear.render(place, buf);
+        buf.set_style(place, theme.ground());
+        let lines: Vec<Line<'_>> = lines.into_iter().map(Line::from).collect();
+        let inner = Rect { x: place.x + 1, width: columns, ..place };
+        BigText::builder().pixel_size(size).style(theme.tone(Tone::Bright)).lines(lines).centered().build().render(inner, buf);
+        return;
+    }
+    message(theme, Tone::Bright, &[name.to_owned()], area, buf);
+}
+
+/// A sign on a ground of its own.
+pub fn sign(theme: Theme, tone: Tone, text: &str, area: Rect, buf: &mut Buffer) {
+    let width = (text.width() as u16).min(area.width);
+    let place = Rect { width, ..area };
+    Clear.render(place, buf);
+    buf.set_style(place, theme.ground());
+    Line::styled(text.to_owned(), theme.tone(tone)).render(place, buf);
+}
+
+fn top(area: Rect) -> Rect {
+    Rect { y: area.y + area.height.min(2) / 2, height: area.height.min(1), ..area }
+}
+
+/// Whether the picture on the screen is old though the stream goes on.
+fn is_held(age: Duration, figures: &Figures) -> bool {
+    let rate = figures.declared.map(FrameRate::per_second).or(figures.sent).filter(|rate| *rate > 0.0);
+    rate.is_some_and(|rate| age.as_secs_f64() > (3.0 / rate).max(1.0))
+}
+
+/// What an operator must read before believing the picture.
+fn said_over(theme: Theme, figures: &Figures, (drawn, held): (bool, Held), area: Rect, app: &App, buf: &mut Buffer) {
+    let cause = figures.cause;
+    let tone = Theme::verdict(figures.verdict);
+    let lines = match figures.verdict {
+        Verdict::Steady | Verdict::Strained if held == Held::ByTerminal && figures.dropout_now.is_none() => {
+            vec!["old picture: the terminal takes them slowly".to_owned()]
+        }
+        Verdict::Steady | Verdict::Strained if held != Held::No || figures.dropout_now.is_some() => {
+            vec!["held: waiting for a clean picture".to_owned()]
+        }
+        Verdict::Steady | Verdict::Strained => return,
+        Verdict::Waiting if drawn => return,
+        Verdict::Waiting => [waiting_for(cause)].into_iter().chain(figures.text.clone()).collect(),
+        Verdict::Resting => vec!["resting".into()],
+        Verdict::Stalled | Verdict::Lost | Verdict::Locked => {
+            let mut lines = vec![headline(figures, app)];
+            lines.extend(figures.text.clone());
+            lines.extend(cause.map(|cause| cause.advice().to_owned()));
+            lines
+        }
+    };
+    message(theme, tone, &lines, area, buf);
+}
+
+fn waiting_for(cause: Option<Cause>) -> String {
+    cause.map_or_else(|| "waiting for the first picture".into(), |cause| format!("waiting for the first picture: {cause}"))
+}
+
+fn headline(figures: &Figures, app: &App) -> String {
+    let since = figures.dropout_now.map(|dropout| dropout.length + app.now.since(figures.at));
+    let since = since.map_or(String::new(), |since| format!(" for {:.0} s", since.as_secs_f64().floor()));
+    let cause = figures.cause.map_or(String::new(), |cause| format!(": {cause}"));
+    format!("{}{since}{cause}", figures.verdict.to_string().to_uppercase())
+}
+
+/// Text on a ground of its own in the middle of an area: as large as it needs, no larger.
+pub fn message(theme: Theme, tone: Tone, lines: &[String], area: Rect, buf: &mut Buffer) {
+    let width = area.width.saturating_sub(4).min(64);
+    if width < 8 || area.height == 0 {
+        return;
+    }
+    let wrapped: Vec<String> =
+        lines.iter().flat_map(|line| textwrap::wrap(line, usize::from(width))).map(Cow::into_owned).collect();
+    let height = (wrapped.len() as u16).min(area.height);
+    let widest = wrapped.iter().map(|line| line.width()).max().unwrap_or(0) as u16 + 2;
+    let place = Rect {
+        x: area.x + (area.width - widest.min(area.width)) / 2,
+        y: area.y + (area.height - height) / 2,
+        width: widest.min(area.width),
+        height,
+    };
+    Clear.render(place, buf);
+    buf.set_style(place, theme.ground());
+    let headline = wrapped.first().map_or(0, |_| 1);
+    let text: Vec<Line<'_>> = wrapped
+        .into_iter()
+        .enumerate()
+        .map(|(n, line)| Line::styled(line, theme.tone(if n < headline { tone } else { Tone::Text })))
+        .collect();
+    Paragraph::new(text).alignment(Alignment::Center).wrap(Wrap { trim: true }).render(place, buf);
+}
+
+/// Corners around the selected picture.
+pub fn brackets(theme: Theme, area: Rect, buf: &mut Buffer) {
+    if area.width < 8 || area.height < 3 {
+        return;
+    }
+    let style = theme.tone(Tone::Here).patch(ratatui::style::Style::new().bg(theme.ground().bg.unwrap_or_default()));
+    let (left, right, top, bottom) = (area.x, area.right() - 3, area.y, area.bottom() - 1);
+    for (x, y, text) in [(left, top, "▛▀▀"), (right, top, "▀▀▜"), (left, bottom, "▙▄▄"), (right, bottom, "▄▄▟")]
+    {
+        buf.set_string(x, y, text, style);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lattice_term::ColourDepth;
+
+    #[test]
+    fn a_sentence_of_wide_letters_is_told_to_its_end() {
+        let theme = Theme::new(ColourDepth::Mono);
+        let area = Rect::new(0, 0, 24, 12);
+        let mut buf = Buffer::empty(area);
+        let text = "無信号 無信号 無信号 無信号 無信号 無信号 無信号 無信号 終";
+        message(theme, Tone::Text, &[text.to_owned()], area, &mut buf);
+        let letters = |wanted: &str| buf.content.iter().filter(|cell| cell.symbol() == wanted).count();
+        assert_eq!((letters("無"), letters("号"), letters("終")), (8, 8, 1), "{buf:?}");
+        // A word that is wider than the tile is broken, not cut.
+        let mut buf = Buffer::empty(area);
+        message(theme, Tone::Text, &["a-name-of-thirty-letters-at-all".to_owned()], area, &mut buf);
+        let all: String = buf.content.iter().map(ratatui::buffer::Cell::symbol).collect();
+        assert_eq!(all.split_whitespace().collect::<String>(), "a-name-of-thirty-letters-at-all");
+    }
+}
