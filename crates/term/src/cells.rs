@@ -38,6 +38,12 @@ impl Cell {
         if self.mask >> index & 1 == 1 { self.front } else { self.back }
     }
 
+    /// Whether no channel of any quadrant is off by more than this.
+    fn shows(self, pixels: [Rgb; 4], hold: u8) -> bool {
+        let near = |index: usize| self.quadrant(index).iter().zip(pixels[index]).all(|(a, b)| a.abs_diff(b) <= hold);
+        (0..4).all(near)
+    }
+
     /// The largest difference of any channel in any quadrant.
     fn off_by(self, other: Self) -> u8 {
         let channel = |index: usize| {
@@ -128,7 +134,13 @@ impl CellPainter {
             let (column, row) = (index % usize::from(columns), index / usize::from(columns));
             let (x, y) = (column * across, row * 2);
             let cell = match way {
-                Way::Quadrants => best_split([pixel(x, y), pixel(x + 1, y), pixel(x, y + 1), pixel(x + 1, y + 1)]),
+                Way::Quadrants => {
+                    let pixels = [pixel(x, y), pixel(x + 1, y), pixel(x, y + 1), pixel(x + 1, y + 1)];
+                    if hold.is_some_and(|hold| shown.shows(pixels, hold)) {
+                        continue; // most of a picture is as it was
+                    }
+                    best_split(pixels)
+                }
                 Way::Halves => Cell { mask: 3, front: pixel(x, y), back: pixel(x, y + 1) },
                 Way::Dither => dither([pixel(x, y), pixel(x + 1, y), pixel(x, y + 1), pixel(x + 1, y + 1)], column, row),
             };

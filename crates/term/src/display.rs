@@ -452,7 +452,9 @@ fn differing<'a>(shown: &Buffer, wanted: &'a Buffer, part: Rect, found: &mut imp
         for x in part.left()..part.right() {
             let index = wanted.index_of(x, y);
             let (was, is) = (&shown.content[index], &wanted.content[index]);
-            let differs = !covered && (was != is || bared);
+            // Colours differ more often than letters, and are compared more quickly.
+            let same = was.fg == is.fg && was.bg == is.bg && was == is;
+            let differs = !covered && (!same || bared);
             if differs {
                 found(x, y, is);
             }

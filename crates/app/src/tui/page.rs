@@ -12,7 +12,6 @@ use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use std::any::Any;
-use std::collections::BTreeSet;
 use tui_input::Input;
 
 /// The name of the page that all others stand on.
@@ -31,6 +30,15 @@ pub struct Watched {
     pub area: Rect,
     /// How.
     pub aspect: Aspect,
+}
+
+/// What changed of a stream since the screen was drawn last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Change {
+    /// It has a new picture.
+    Picture,
+    /// It has other figures, and perhaps a new picture.
+    Figures,
 }
 
 /// How much of the screen a picture has, which says whether it is painted in pixels.
@@ -63,13 +71,12 @@ pub trait Page: Any {
     /// Draws it into the part of the screen between header and footer; gives the streams whose picture is on the screen.
     fn draw(&self, app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey>;
 
-    /// Draws only what shows the pictures of these streams, over what was drawn last; gives where that was. `None` where
-    /// all must be drawn.
-    fn draw_pictures(
+    /// Draws only what shows these streams, over what was drawn last; gives where that was. `None` where all must be drawn.
+    fn draw_changed(
         &self,
         app: &App,
         theme: Theme,
-        of: &BTreeSet<FeedKey>,
+        changed: &[(FeedKey, Change)],
         painters: &mut [TilePainter],
         buf: &mut Buffer,
     ) -> Option<Vec<Rect>> {

@@ -5,7 +5,7 @@ use crate::commands::demo::StandIn;
 use crate::logging::QuietStderr;
 use crate::tui::app::regions::regions;
 use crate::tui::app::{App, Effect, Tile};
-use crate::tui::page::Watched;
+use crate::tui::page::{Change, Watched};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::view;
 use anyhow::Context as _;
@@ -155,7 +155,7 @@ struct Laid {
 }
 
 /// Figures are set twice a second and seconds run: the screen is laid out so often, and at once when something happens.
-const LAID_OUT_EVERY: Duration = Duration::from_millis(250);
+const LAID_OUT_EVERY: Duration = Duration::from_millis(500);
 
 /// Ctrl-Z: the shell is wanted.
 fn is_suspend(key: KeyEvent) -> bool {
@@ -220,7 +220,7 @@ impl Show {
                         due = Instant::now() + HIDDEN_LOOKS;
                         continue;
                     }
-                    if !self.draw_pictures()? {
+                    if !self.draw_changed()? {
                         self.draw()?;
                     }
                     last = Instant::now();
@@ -388,8 +388,9 @@ impl Show {
         watched
     }
 
-    /// Draws new pictures where nothing else can have changed since the screen was laid out; false where it must be laid out.
-    fn draw_pictures(&mut self) -> anyhow::Result<bool> {
+    /// Draws new pictures and figures where nothing else can have changed since the screen was laid out; false where it must
+    /// be laid out.
+    fn draw_changed(&mut self) -> anyhow::Result<bool> {
         let Some(mut laid) = self.laid.take().filter(|laid| laid.at.elapsed() < LAID_OUT_EVERY) else { return Ok(false) };
         let is_text = self.app.painting.way().is_none() && self.app.aids.brightness == 100 && !self.app.pages.has_front();
         let snapshot = self.viewer.snapshot();
@@ -398,14 +399,25 @@ impl Show {
         }
         self.bell.answered();
         self.app.now = clock::now();
+        self.outputs.clone_from(&snapshot.outputs);
         self.take_pictures(&laid.watched);
+        let before = std::mem::replace(&mut self.app.figures, snapshot.figures.clone());
+        let figured = |key: &FeedKey| self.app.figures.get(key).map(Arc::as_ptr) != before.get(key).map(Arc::as_ptr);
         let number = |key: &FeedKey| self.app.pictures.get(key).map(|picture| picture.number);
         let is_new = |key: &FeedKey| number(key).is_some() && number(key) != self.drawn.get(key).copied();
-        let new: BTreeSet<FeedKey> = self.app.tiles.iter().map(Tile::key).filter(is_new).collect();
+        let keys = || self.app.tiles.iter().map(Tile::key);
+        let new: BTreeSet<FeedKey> = keys().filter(is_new).collect();
+        let changed: Vec<(FeedKey, Change)> = keys()
+            .filter_map(|key| match (figured(&key), new.contains(&key)) {
+                (true, _) => Some((key, Change::Figures)),
+                (false, true) => Some((key, Change::Picture)),
+                (false, false) => None,
+            })
+            .collect();
         let theme = Theme { light: self.app.aids.light, brightness: self.app.aids.brightness, ..self.theme };
         let Self { app, painters, screen, .. } = self;
         let Some(buf) = screen.display.again(laid.area) else { return Ok(false) };
-        let Some(parts) = view::draw_pictures(app, theme, &new, painters, buf) else { return Ok(false) };
+        let Some(parts) = view::draw_changed(app, theme, &changed, painters, buf) else { return Ok(false) };
         let shown = screen.display.show_again(&parts, &laid.places, theme.ground_colour())?;
         let left: Vec<Rect> = laid.places.iter().zip(&shown.whole).filter(|(_, whole)| !**whole).map(|(area, _)| *area).collect();
         laid.drawn.extend(new);

@@ -11,7 +11,7 @@
 
 use super::app::App;
 use super::app::regions::regions;
-use super::page::Watched;
+use super::page::{Change, Watched};
 use super::theme::{Theme, Tone};
 use super::widgets::frame;
 use lattice_engine::FeedKey;
@@ -20,7 +20,6 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::Line;
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
-use std::collections::BTreeSet;
 
 /// The least terminal that a wall fits in.
 pub const LEAST: (u16, u16) = (60, 16);
@@ -40,15 +39,15 @@ pub fn draw(app: &App, theme: Theme, painters: &mut [TilePainter], buf: &mut Buf
     drawn
 }
 
-/// Draws the pictures of these streams over what was drawn last; gives where they are. `None` where all must be drawn.
-pub fn draw_pictures(
+/// Draws what shows these streams over what was drawn last; gives where that was. `None` where all must be drawn.
+pub fn draw_changed(
     app: &App,
     theme: Theme,
-    of: &BTreeSet<FeedKey>,
+    changed: &[(FeedKey, Change)],
     painters: &mut [TilePainter],
     buf: &mut Buffer,
 ) -> Option<Vec<Rect>> {
-    let parts = app.page()?.draw_pictures(app, theme, of, painters, buf)?;
+    let parts = app.page()?.draw_changed(app, theme, changed, painters, buf)?;
     for part in &parts {
         make_harmless(buf, *part);
     }

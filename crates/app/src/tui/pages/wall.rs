@@ -19,7 +19,7 @@ pub use {faults::FAULTS, palette::lines as palette_lines};
 use crate::tui::app::App;
 use crate::tui::app::regions::{TileRegion, regions};
 use crate::tui::fronts::{help, sign_in};
-use crate::tui::page::{Key, KeyText, Keyed, Mouse, Needs, Page, Share, WALL, Watched, common, key};
+use crate::tui::page::{Change, Key, KeyText, Keyed, Mouse, Needs, Page, Share, WALL, Watched, common, key};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::tile;
 use lattice_engine::FeedKey;
@@ -27,7 +27,6 @@ use lattice_term::TilePainter;
 use ratatui::buffer::{Buffer, Cell};
 use ratatui::layout::Rect;
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
-use std::collections::BTreeSet;
 
 /// With more tiles than this, sixel is too slow for all.
 const SIXEL_TILES: usize = 9;
@@ -148,25 +147,34 @@ impl Page for Wall {
         regions.tiles.iter().filter_map(|region| draw_tile(app, theme, region, painters, buf)).collect()
     }
 
-    fn draw_pictures(
+    fn draw_changed(
         &self,
         app: &App,
         theme: Theme,
-        of: &BTreeSet<FeedKey>,
+        changed: &[(FeedKey, Change)],
         painters: &mut [TilePainter],
         buf: &mut Buffer,
     ) -> Option<Vec<Rect>> {
-        let shows = |region: &TileRegion| app.tile_at(region.tile).is_some_and(|tile| of.contains(&tile.key()));
-        let drawn = regions(app).tiles.into_iter().filter(shows).map(|region| {
-            for y in region.whole.top()..region.whole.bottom() {
-                let at = buf.index_of(region.whole.x, y);
-                buf.content[at..at + usize::from(region.whole.width)].iter_mut().for_each(Cell::reset);
+        let mut parts = Vec::new();
+        for region in regions(app).tiles {
+            let Some(key) = app.tile_at(region.tile).map(lattice_engine::Seat::key) else { continue };
+            let Some((_, change)) = changed.iter().find(|(of, _)| *of == key) else { continue };
+            let part = if *change == Change::Figures { region.whole } else { region.picture };
+            for y in part.top()..part.bottom() {
+                let at = buf.index_of(part.x, y);
+                buf.content[at..at + usize::from(part.width)].iter_mut().for_each(Cell::reset);
             }
-            buf.set_style(region.whole, theme.ground());
-            draw_tile(app, theme, &region, painters, buf);
-            region.whole
-        });
-        Some(drawn.collect())
+            buf.set_style(part, theme.ground());
+            match (change, painters.get_mut(region.tile)) {
+                (Change::Picture, Some(painter)) => {
+                    tile::draw_picture(app, theme, &region, painter, buf);
+                    tile::signs(app, theme, &region, buf);
+                }
+                _ => drop(draw_tile(app, theme, &region, painters, buf)),
+            }
+            parts.push(part);
+        }
+        Some(parts)
     }
 
     fn watched(&self, app: &App, _: Rect) -> Vec<Watched> {

@@ -21,10 +21,9 @@ use std::time::Duration;
 use tui_big_text::{BigText, PixelSize};
 use unicode_width::UnicodeWidthStr as _;
 
-/// Draws a tile; true when its picture is on the screen.
-pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
+/// Draws the picture of a tile, with what must be said over it; true when it is on the screen.
+pub fn draw_picture(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
     let Some(tile) = app.tile_at(region.tile) else { return false };
-    let figures = app.figures.get(&tile.key());
     let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
     let drawn = if let Some(short) = tile.short {
         let lines = [short_words(short), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
@@ -34,10 +33,18 @@ pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePain
     } else {
         picture(app, theme, tile.key(), aspect, painter, region.picture, buf)
     };
-    let selected = region.tile == app.selected;
-    if selected && !app.enlarged {
+    if region.tile == app.selected && !app.enlarged {
         brackets(theme, region.picture, buf);
     }
+    drawn
+}
+
+/// Draws a tile; true when its picture is on the screen.
+pub fn draw(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
+    let Some(tile) = app.tile_at(region.tile) else { return false };
+    let figures = app.figures.get(&tile.key());
+    let drawn = draw_picture(app, theme, region, painter, buf);
+    let selected = region.tile == app.selected;
     let subject = plate::Subject { key: tile.key(), name: app.name(tile), tile: Some(tile), selected };
     let said = said_beside(app, theme, subject);
     painter.beside.put([region.plate, region.pulse], said, app.now, buf, |buf| {
