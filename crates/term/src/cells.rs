@@ -40,18 +40,20 @@ impl Cell {
 
     /// Whether no channel of any quadrant is off by more than this.
     fn shows(self, pixels: [Rgb; 4], hold: u8) -> bool {
-        let near = |index: usize| self.quadrant(index).iter().zip(pixels[index]).all(|(a, b)| a.abs_diff(b) <= hold);
-        (0..4).all(near)
+        (0..4).all(|index| near(self.quadrant(index), pixels[index], hold))
     }
 
-    /// The largest difference of any channel in any quadrant.
-    fn off_by(self, other: Self) -> u8 {
-        let channel = |index: usize| {
-            let (a, b) = (self.quadrant(index), other.quadrant(index));
-            a.iter().zip(b).map(|(a, b)| a.abs_diff(b)).max().unwrap_or(0)
-        };
-        (0..4).map(channel).max().unwrap_or(0)
+    /// Whether it looks like another: no channel of any quadrant is off by more than this.
+    fn is_like(self, other: Self, hold: u8) -> bool {
+        if self.mask == other.mask {
+            return near(self.front, other.front, hold) && near(self.back, other.back, hold);
+        }
+        (0..4).all(|index| near(self.quadrant(index), other.quadrant(index), hold))
     }
+}
+
+fn near(a: Rgb, b: Rgb, hold: u8) -> bool {
+    a[0].abs_diff(b[0]) <= hold && a[1].abs_diff(b[1]) <= hold && a[2].abs_diff(b[2]) <= hold
 }
 
 /// What a painter holds: which picture, how large, drawn how.
@@ -121,10 +123,11 @@ impl CellPainter {
         let grid_aspect =
             grid.0 as f64 / grid.1.max(1) as f64 * if way == Way::Halves { self.cell_aspect * 2.0 } else { self.cell_aspect };
         let (left, top, width, height) = seen(picture, look.aspect, grid_aspect);
+        // A picture of another size than the area: for the moment after a resize, or for a larger tile.
+        let across_at: Vec<usize> = (0..grid.0).map(|x| (left + x * width / grid.0) * 3).collect();
+        let down_at: Vec<usize> = (0..grid.1).map(|y| (top + y * height / grid.1) * picture.width * 3).collect();
         let pixel = |x: usize, y: usize| {
-            // A picture of another size than the area: for the moment after a resize, or for a larger tile.
-            let (x, y) = (left + x * width / grid.0, top + y * height / grid.1);
-            let at = (y * picture.width + x) * 3;
+            let at = down_at[y] + across_at[x];
             let rgb: Rgb = picture.rgb.get(at..at + 3).and_then(|bytes| bytes.try_into().ok()).unwrap_or_default();
             if look.freshness == Freshness::Old { rgb.map(|value| (u16::from(value) * 2 / 5) as u8) } else { rgb }
         };
@@ -144,7 +147,7 @@ impl CellPainter {
                 Way::Halves => Cell { mask: 3, front: pixel(x, y), back: pixel(x, y + 1) },
                 Way::Dither => dither([pixel(x, y), pixel(x + 1, y), pixel(x, y + 1), pixel(x + 1, y + 1)], column, row),
             };
-            if hold.is_none_or(|hold| shown.off_by(cell) > hold) {
+            if hold.is_none_or(|hold| !shown.is_like(cell, hold)) {
                 *shown = cell;
             }
         }
@@ -192,14 +195,19 @@ impl CellPainter {
         let (columns, rows) = (columns.clamp(1, area.width), rows.clamp(1, area.height));
         self.choose(picture, (columns, rows), look, way);
         let (left, top) = (area.x + (area.width - columns) / 2, area.y + (area.height - rows) / 2);
-        for (index, cell) in self.shown.iter().enumerate() {
-            let (x, y) = (left + (index % usize::from(columns)) as u16, top + (index / usize::from(columns)) as u16);
-            let Some(target) = buf.cell_mut((x, y)) else { continue };
-            target.set_symbol(GLYPHS[usize::from(cell.mask & 15)]);
-            if way == Way::Dither {
-                target.set_fg(Color::Reset).set_bg(Color::Reset);
-            } else {
-                target.set_fg(reduce(self.depth, cell.front)).set_bg(reduce(self.depth, cell.back));
+        // What of it lies on the screen.
+        let seen = Rect { x: left, y: top, width: columns, height: rows }.intersection(buf.area);
+        for y in seen.top()..seen.bottom() {
+            let from = usize::from(y - top) * usize::from(columns) + usize::from(seen.x - left);
+            let at = buf.index_of(seen.x, y);
+            let targets = &mut buf.content[at..at + usize::from(seen.width)];
+            for (target, cell) in targets.iter_mut().zip(&self.shown[from..]) {
+                target.set_symbol(GLYPHS[usize::from(cell.mask & 15)]);
+                if way == Way::Dither {
+                    target.set_fg(Color::Reset).set_bg(Color::Reset);
+                } else {
+                    target.set_fg(reduce(self.depth, cell.front)).set_bg(reduce(self.depth, cell.back));
+                }
             }
         }
         true
