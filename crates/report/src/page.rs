@@ -1,6 +1,6 @@
 //! Pages of A4, filled from the top.
 
-use crate::svg::{Anchor, Drawing, PATTERNS, Text};
+use crate::svg::{Anchor, Drawing, PATTERNS, Shape, Text};
 use std::fmt::Write as _;
 
 /// Width and height of a page in points: A4 upright.
@@ -26,13 +26,13 @@ impl Page {
     }
 
     fn elements(&self) -> String {
-        let texts: String = self.drawing.texts().iter().map(Text::element).collect();
-        format!("{}{texts}", self.drawing.shapes())
+        let shapes = self.drawing.shapes().iter().map(Shape::element);
+        shapes.chain(self.drawing.texts().iter().map(Text::element)).collect()
     }
 
-    /// Its shapes as an SVG document of their own.
-    pub(crate) fn shapes(&self) -> String {
-        document(SIZE.1, self.drawing.shapes())
+    /// Its shapes.
+    pub(crate) fn shapes(&self) -> &[Shape] {
+        self.drawing.shapes()
     }
 
     /// Its texts, over the shapes.

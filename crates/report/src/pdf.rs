@@ -1,46 +1,28 @@
-//! Pages as PDF (ISO 32000-1): shapes by way of SVG, texts as text, with the letters of the tree's font that they need.
+//! Pages as PDF (ISO 32000-1): shapes, and texts as text, with the letters of the tree's font that they need.
 
 mod font;
 
 use crate::page::{Page, SIZE};
-use crate::svg::{Anchor, Text};
-use font::Font;
-use pdf_writer::{Content, Finish as _, Name, Pdf, Rect, Ref, Str};
-use std::collections::HashMap;
-use std::sync::{Arc, OnceLock};
-use svg2pdf::usvg::{Options, Tree, fontdb};
+use crate::svg::{Anchor, BLACK, Fill, Shape, Text};
+use font::{Font, deflated};
+use pdf_writer::types::LineJoinStyle;
+use pdf_writer::{Content, Filter, Finish as _, Name, Pdf, Rect, Ref, Str};
 
 /// What can go wrong.
 #[derive(Debug, thiserror::Error)]
 pub enum PdfError {
-    /// The drawing cannot be read.
-    #[error("a page cannot be drawn: {0}")]
-    Drawing(#[from] svg2pdf::usvg::Error),
-    /// It cannot be put into the file.
-    #[error("a page cannot be put into the PDF: {0}")]
-    Conversion(String),
     /// The font of the tree cannot be read.
     #[error("the font cannot be read: {0}")]
     Font(String),
 }
 
-const FONTS: [&[u8]; 2] = [include_bytes!("../fonts/DejaVuSans.ttf"), include_bytes!("../fonts/DejaVuSans-Bold.ttf")];
+/// The fonts of the tree: regular and bold.
+pub const FONTS: [&[u8]; 2] = [include_bytes!("../fonts/DejaVuSans.ttf"), include_bytes!("../fonts/DejaVuSans-Bold.ttf")];
 /// Their names in the file, and in a page's resources.
 const NAMES: [(&str, &[u8]); 2] = [("DejaVuSans", b"R"), ("DejaVuSans-Bold", b"B")];
 
-/// The fonts of the tree.
-pub fn fonts() -> Arc<fontdb::Database> {
-    static LOADED: OnceLock<Arc<fontdb::Database>> = OnceLock::new();
-    let load = || {
-        let mut fonts = fontdb::Database::new();
-        for font in FONTS {
-            fonts.load_font_data(font.to_vec());
-        }
-        fonts.set_sans_serif_family("DejaVu Sans");
-        Arc::new(fonts)
-    };
-    LOADED.get_or_init(load).clone()
-}
+/// Between two lines of a hatched fill, in points.
+const HATCH: f64 = 3.0;
 
 /// The pages as a PDF file, a page of A4 each, with this title.
 ///
@@ -56,23 +38,18 @@ pub fn pdf(pages: &[Page], title: &str) -> Result<Vec<u8>, PdfError> {
     let numbers = [next.bump(), next.bump()];
     let mut leaves = Vec::new();
     for page in pages {
-        let drawing = Tree::from_str(&page.shapes(), &Options::default())?;
-        let (chunk, drawn) = svg2pdf::to_chunk(&drawing, svg2pdf::ConversionOptions::default())
-            .map_err(|error| PdfError::Conversion(error.to_string()))?;
-        let mut renumbered = HashMap::new();
-        let chunk = chunk.renumber(|old| *renumbered.entry(old).or_insert_with(|| next.bump()));
-        let (Some(drawn), leaf, content) = (renumbered.get(&drawn).copied(), next.bump(), next.bump()) else { continue };
+        let (leaf, content) = (next.bump(), next.bump());
         let mut show = Content::new();
-        // What was drawn is one unit wide and high.
-        show.save_state().transform([SIZE.0 as f32, 0.0, 0.0, SIZE.1 as f32, 0.0, 0.0]).x_object(Name(b"D")).restore_state();
+        for shape in page.shapes() {
+            draw(&mut show, shape);
+        }
         for text in page.texts() {
             write(&mut show, &mut fonts, text);
         }
-        file.stream(content, &show.finish());
+        file.stream(content, &deflated(&show.finish())).filter(Filter::FlateDecode);
         let mut leaf_page = file.page(leaf);
         leaf_page.media_box(Rect::new(0.0, 0.0, SIZE.0 as f32, SIZE.1 as f32)).parent(tree).contents(content);
         let mut resources = leaf_page.resources();
-        resources.x_objects().pair(Name(b"D"), drawn);
         let mut named = resources.fonts();
         for ((_, name), number) in NAMES.iter().zip(numbers) {
             named.pair(Name(name), number);
@@ -80,7 +57,6 @@ pub fn pdf(pages: &[Page], title: &str) -> Result<Vec<u8>, PdfError> {
         named.finish();
         resources.finish();
         leaf_page.finish();
-        file.extend(&chunk);
         leaves.push(leaf);
     }
     for ((font, (name, _)), number) in fonts.iter().zip(NAMES).zip(numbers) {
@@ -88,6 +64,83 @@ pub fn pdf(pages: &[Page], title: &str) -> Result<Vec<u8>, PdfError> {
     }
     file.pages(tree).kids(leaves.iter().copied()).count(leaves.len() as i32);
     Ok(file.finish())
+}
+
+/// A grey from black to white as a PDF has it.
+fn grey(level: u8) -> f32 {
+    f32::from(level) / 255.0
+}
+
+/// A point from the top left corner as one from the bottom left.
+fn point((x, y): (f64, f64)) -> (f32, f32) {
+    (x as f32, (SIZE.1 - y) as f32)
+}
+
+/// Lines through points.
+fn through(show: &mut Content, points: impl IntoIterator<Item = (f64, f64)>) {
+    for (n, (x, y)) in points.into_iter().map(point).enumerate() {
+        if n == 0 {
+            show.move_to(x, y)
+        } else {
+            show.line_to(x, y)
+        };
+    }
+}
+
+fn draw(show: &mut Content, shape: &Shape) {
+    match shape {
+        Shape::Rect(at, size, fill) => rectangle(show, *at, *size, *fill),
+        Shape::Line(from, to, width, level) => {
+            show.set_stroke_gray(grey(*level)).set_line_width(*width as f32);
+            through(show, [*from, *to]);
+            show.stroke();
+        }
+        Shape::Curve(points, width, dashes) => {
+            let lengths = dashes.split_whitespace().filter_map(|length| length.parse::<f32>().ok());
+            show.save_state().set_stroke_gray(grey(BLACK)).set_line_width(*width as f32);
+            show.set_line_join(LineJoinStyle::MiterJoin).set_dash_pattern(lengths, 0.0);
+            through(show, points.iter().copied());
+            show.stroke().restore_state();
+        }
+    }
+}
+
+fn rectangle(show: &mut Content, (x, y): (f64, f64), (w, h): (f64, f64), fill: Fill) {
+    let (left, bottom) = point((x, y + h));
+    let rect = |show: &mut Content| {
+        show.rect(left, bottom, w as f32, h as f32);
+    };
+    let (level, outline, hatches): (u8, Option<f32>, &[bool]) = match fill {
+        Fill::Solid => (BLACK, None, &[]),
+        Fill::Light => (0xd9, None, &[]),
+        Fill::Dark => (0x77, None, &[]),
+        Fill::Hatched => (0xff, Some(0.4), &[true]),
+        Fill::Crossed => (0xff, Some(0.4), &[true, false]),
+        Fill::Empty => (0xff, Some(0.5), &[]),
+    };
+    show.set_fill_gray(grey(level));
+    rect(show);
+    show.fill_nonzero();
+    if !hatches.is_empty() {
+        show.save_state().set_stroke_gray(grey(BLACK)).set_line_width(0.5);
+        rect(show);
+        show.clip_nonzero().end_path();
+        for rising in hatches {
+            // Lines of all rectangles of a page lie on one grid, as a pattern's do.
+            let first = ((x - h) / HATCH).floor() as i64;
+            for n in first..=((x + w) / HATCH).ceil() as i64 {
+                let from = n as f64 * HATCH;
+                let (top, foot) = if *rising { (from + h, from) } else { (from, from + h) };
+                through(show, [(foot, y + h), (top, y)]);
+            }
+        }
+        show.stroke().restore_state();
+    }
+    if let Some(width) = outline {
+        show.set_stroke_gray(grey(BLACK)).set_line_width(width);
+        rect(show);
+        show.stroke();
+    }
 }
 
 /// A text, as its glyphs.
@@ -100,6 +153,6 @@ fn write(show: &mut Content, fonts: &mut [Font<'_>; 2], text: &Text) {
         Anchor::Middle => text.at.0 - width / 2.0,
         Anchor::End => text.at.0 - width,
     };
-    show.begin_text().set_fill_gray(0x11 as f32 / 255.0).set_font(Name(NAMES[which].1), text.size as f32);
+    show.begin_text().set_fill_gray(grey(BLACK)).set_font(Name(NAMES[which].1), text.size as f32);
     show.set_text_matrix([1.0, 0.0, 0.0, 1.0, x as f32, (SIZE.1 - text.at.1) as f32]).show(Str(&glyphs)).end_text();
 }

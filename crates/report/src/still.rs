@@ -1,10 +1,7 @@
 //! Pictures that are kept: a camera's with a strip of text under it, and a wall's as a contact sheet.
 
-use crate::pdf::fonts;
-use crate::svg::escaped;
-use resvg::tiny_skia::{Pixmap, Transform};
-use resvg::usvg::{Options, Tree};
-use std::fmt::Write as _;
+use crate::pdf::FONTS;
+use ab_glyph::{Font as _, FontRef, PxScale, ScaleFont as _, point};
 
 /// A picture of red, green and blue bytes, row by row from the top.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,7 +22,7 @@ pub enum StillError {
     NotWhole,
     /// The text under it cannot be drawn.
     #[error("the text cannot be drawn: {0}")]
-    Text(#[from] resvg::usvg::Error),
+    Text(#[from] ab_glyph::InvalidFont),
     /// It is too large.
     #[error("a picture of {0} × {1} is too large")]
     TooLarge(usize, usize),
@@ -39,6 +36,9 @@ pub enum StillError {
 
 /// The ground of a strip: the dark of the wall.
 const GROUND: [u8; 3] = [16, 14, 12];
+/// The first line of a strip, and the others.
+const BRIGHT: [u8; 3] = [0xe0, 0xcc, 0xac];
+const CALM: [u8; 3] = [0xb0, 0x86, 0x4a];
 /// A line of a strip, and its letters, as shares of the width; within these bounds in pixels.
 const LINE: f64 = 0.030;
 const LINES: std::ops::RangeInclusive<f64> = 14.0..=40.0;
@@ -71,6 +71,34 @@ impl Raster {
         for row in 0..other.height.min(self.height.saturating_sub(y)) {
             let (from, to) = (row * other.width * 3, ((y + row) * self.width + x) * 3);
             self.rgb[to..to + columns * 3].copy_from_slice(&other.rgb[from..from + columns * 3]);
+        }
+    }
+
+    /// Writes letters of this size from a point on their base line on.
+    fn write(&mut self, font: &FontRef<'_>, text: &str, (x, y): (f64, f64), size: f64, colour: [u8; 3]) {
+        // The size of letters is that of their em; the font's own scale is from the lowest to the highest letter.
+        let em = font.units_per_em().unwrap_or(1.0) / font.height_unscaled();
+        let scaled = font.as_scaled(PxScale::from(size as f32 / em));
+        let (mut x, mut before) = (x as f32, None);
+        for letter in text.chars().map(|letter| if letter.is_control() { ' ' } else { letter }) {
+            let glyph = font.glyph_id(letter);
+            x += before.map_or(0.0, |before| scaled.kern(before, glyph));
+            if let Some(outline) = font.outline_glyph(glyph.with_scale_and_position(scaled.scale(), point(x, y as f32))) {
+                let corner = outline.px_bounds().min;
+                outline.draw(|across, down, covered| {
+                    let at = (corner.x as i64 + i64::from(across), corner.y as i64 + i64::from(down));
+                    let (Ok(column), Ok(row)) = (usize::try_from(at.0), usize::try_from(at.1)) else { return };
+                    if column < self.width && row < self.height {
+                        let from = (row * self.width + column) * 3;
+                        for (ground, ink) in self.rgb[from..from + 3].iter_mut().zip(colour) {
+                            let mixed = f32::from(*ground) + (f32::from(ink) - f32::from(*ground)) * covered.clamp(0.0, 1.0);
+                            *ground = mixed.round() as u8;
+                        }
+                    }
+                });
+            }
+            x += scaled.h_advance(glyph);
+            before = Some(glyph);
         }
     }
 
@@ -108,29 +136,13 @@ fn strip(width: usize, lines: &[String]) -> Result<Raster, StillError> {
     let height = (line * (lines.len() as f64 + 0.6)).ceil() as usize;
     let size = line * 0.72;
     let most = (width as f64 / (size * WIDE)) as usize;
-    let mut text = String::new();
-    for (n, said) in lines.iter().enumerate() {
-        let colour = if n == 0 { "#e0ccac" } else { "#b0864a" };
-        let said: String = said.chars().take(most).collect();
-        let (x, y) = (line * 0.5, line * (n as f64 + 1.0));
-        let _ =
-            write!(text, "<text x=\"{x:.1}\" y=\"{y:.1}\" font-size=\"{size:.1}\" fill=\"{colour}\">{}</text>", escaped(&said));
-    }
-    let drawing = format!(
-        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\" font-family=\"DejaVu Sans\">{text}</svg>"
-    );
-    let options = Options { fontdb: fonts(), font_family: "DejaVu Sans".into(), ..Options::default() };
-    let tree = Tree::from_str(&drawing, &options)?;
+    let font = FontRef::try_from_slice(FONTS[0])?;
     let mut out = Raster::ground(width, height);
-    let sides = u32::try_from(width).ok().zip(u32::try_from(height).ok());
-    let too_large = StillError::TooLarge(width, height);
-    let mut pixmap = sides.and_then(|(width, height)| Pixmap::new(width, height)).ok_or(too_large)?;
-    resvg::render(&tree, Transform::identity(), &mut pixmap.as_mut());
-    for (pixel, drawn) in out.rgb.as_chunks_mut::<3>().0.iter_mut().zip(pixmap.pixels()) {
-        // Drawn pixels are multiplied by how much of the ground they cover.
-        let rest = 255 - u32::from(drawn.alpha());
-        let over = |ground: u8, drawn: u8| (u32::from(drawn) + u32::from(ground) * rest / 255).min(255) as u8;
-        *pixel = [over(pixel[0], drawn.red()), over(pixel[1], drawn.green()), over(pixel[2], drawn.blue())];
+    for (n, said) in lines.iter().enumerate() {
+        let colour = if n == 0 { BRIGHT } else { CALM };
+        let said: String = said.chars().take(most).collect();
+        let at = (line * 0.5, line * (n as f64 + 1.0));
+        out.write(&font, &said, at, size, colour);
     }
     Ok(out)
 }

@@ -1,6 +1,4 @@
-//! SVG elements, written as text: what a report needs of them, and nothing else.
-
-use std::fmt::Write as _;
+//! What a page is drawn of, as SVG elements: what a report needs of them, and nothing else.
 
 /// How a shape is filled; each can be told apart in black and white.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,17 +62,52 @@ pub struct Text {
     pub says: String,
 }
 
+/// A shape that was drawn.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Shape {
+    /// A rectangle: its top left corner, width and height.
+    Rect((f64, f64), (f64, f64), Fill),
+    /// A line from one point to another, its width, and its grey from black to white.
+    Line((f64, f64), (f64, f64), f64, u8),
+    /// Lines through points, their width, and the lengths of dashes and gaps.
+    Curve(Vec<(f64, f64)>, f64, &'static str),
+}
+
 /// A drawing; lengths are points, from the top left corner. Texts lie over shapes.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Drawing {
-    body: String,
+    shapes: Vec<Shape>,
     texts: Vec<Text>,
 }
 
+/// The grey of what is black, and of the lines of a grid.
+pub const BLACK: u8 = 0x11;
+const GRID: u8 = 0xbb;
+
+impl Shape {
+    /// As an SVG element.
+    pub fn element(&self) -> String {
+        match self {
+            Self::Rect((x, y), (w, h), fill) => {
+                format!("<rect x=\"{x:.2}\" y=\"{y:.2}\" width=\"{w:.2}\" height=\"{h:.2}\" {}/>", fill.attributes())
+            }
+            Self::Line((x1, y1), (x2, y2), width, grey) => format!(
+                "<line x1=\"{x1:.2}\" y1=\"{y1:.2}\" x2=\"{x2:.2}\" y2=\"{y2:.2}\" stroke=\"#{grey:02x}{grey:02x}{grey:02x}\" stroke-width=\"{width}\"/>"
+            ),
+            Self::Curve(points, width, dashes) => {
+                let points: Vec<String> = points.iter().map(|(x, y)| format!("{x:.2},{y:.2}")).collect();
+                let dashes = if dashes.is_empty() { String::new() } else { format!(" stroke-dasharray=\"{dashes}\"") };
+                let points = points.join(" ");
+                format!("<polyline points=\"{points}\" fill=\"none\" stroke=\"#111\" stroke-width=\"{width}\"{dashes}/>")
+            }
+        }
+    }
+}
+
 impl Drawing {
-    /// The shapes that were drawn, as SVG elements.
-    pub fn shapes(&self) -> &str {
-        &self.body
+    /// The shapes that were drawn.
+    pub fn shapes(&self) -> &[Shape] {
+        &self.shapes
     }
 
     /// The texts that were drawn.
@@ -83,43 +116,23 @@ impl Drawing {
     }
 
     /// A rectangle.
-    pub fn rect(&mut self, (x, y): (f64, f64), (w, h): (f64, f64), fill: Fill) {
-        let _ = write!(
-            self.body,
-            "<rect x=\"{x:.2}\" y=\"{y:.2}\" width=\"{:.2}\" height=\"{:.2}\" {}/>",
-            w.max(0.0),
-            h.max(0.0),
-            fill.attributes()
-        );
+    pub fn rect(&mut self, at: (f64, f64), (w, h): (f64, f64), fill: Fill) {
+        self.shapes.push(Shape::Rect(at, (w.max(0.0), h.max(0.0)), fill));
     }
 
     /// A line; `width` in points.
     pub fn line(&mut self, from: (f64, f64), to: (f64, f64), width: f64) {
-        let ((x1, y1), (x2, y2)) = (from, to);
-        let _ = write!(
-            self.body,
-            "<line x1=\"{x1:.2}\" y1=\"{y1:.2}\" x2=\"{x2:.2}\" y2=\"{y2:.2}\" stroke=\"#111\" stroke-width=\"{width}\"/>"
-        );
+        self.shapes.push(Shape::Line(from, to, width, BLACK));
     }
 
     /// A faint line of a grid.
     pub fn grid(&mut self, from: (f64, f64), to: (f64, f64)) {
-        let ((x1, y1), (x2, y2)) = (from, to);
-        let _ = write!(
-            self.body,
-            "<line x1=\"{x1:.2}\" y1=\"{y1:.2}\" x2=\"{x2:.2}\" y2=\"{y2:.2}\" stroke=\"#bbb\" stroke-width=\"0.4\"/>"
-        );
+        self.shapes.push(Shape::Line(from, to, 0.4, GRID));
     }
 
     /// Lines through points; `dashes` tell curves apart.
-    pub fn polyline(&mut self, points: &[(f64, f64)], width: f64, dashes: &str) {
-        let points: Vec<String> = points.iter().map(|(x, y)| format!("{x:.2},{y:.2}")).collect();
-        let dashes = if dashes.is_empty() { String::new() } else { format!(" stroke-dasharray=\"{dashes}\"") };
-        let _ = write!(
-            self.body,
-            "<polyline points=\"{}\" fill=\"none\" stroke=\"#111\" stroke-width=\"{width}\"{dashes}/>",
-            points.join(" ")
-        );
+    pub fn polyline(&mut self, points: &[(f64, f64)], width: f64, dashes: &'static str) {
+        self.shapes.push(Shape::Curve(points.to_vec(), width, dashes));
     }
 
     /// A text; its size in points.

@@ -22,7 +22,8 @@ pub struct Font<'a> {
     used: BTreeMap<u16, char>,
 }
 
-fn deflated(bytes: &[u8]) -> Vec<u8> {
+/// Bytes as PDF's Flate filter takes them.
+pub fn deflated(bytes: &[u8]) -> Vec<u8> {
     let mut out = Vec::new();
     // Into memory: there is nothing that could fail.
     let _ = ZlibEncoder::new(bytes, Compression::default()).read_to_end(&mut out);
