@@ -49,10 +49,12 @@ impl Bell {
 pub(crate) struct Bells(Arc<RwLock<Vec<Bell>>>);
 
 impl Bells {
+    /// One more bell.
     pub fn add(&self, bell: Bell) {
         self.0.write().unwrap_or_else(PoisonError::into_inner).push(bell);
     }
 
+    /// Rings all.
     pub fn ring(&self) {
         self.0.read().unwrap_or_else(PoisonError::into_inner).iter().for_each(Bell::ring);
     }

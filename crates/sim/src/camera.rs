@@ -184,6 +184,7 @@ impl Shared {
         Self { spec, address, service_port, state: Mutex::new(state), runtime, streams, faults, log }
     }
 
+    /// What its device service changed.
     pub fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -193,6 +194,7 @@ impl Shared {
         self.spec.streams.iter().map(|stream| stream.channel).collect()
     }
 
+    /// The name of a channel of it.
     pub fn channel_name(&self, channel: u32) -> &str {
         let named = channel.checked_sub(1).and_then(|index| self.spec.channel_names.get(index as usize));
         named.unwrap_or(&self.spec.name)
@@ -203,6 +205,7 @@ impl Shared {
         self.is_first_use_locked(&self.state())
     }
 
+    /// Whether it has no account yet and wants one first.
     pub fn is_first_use_locked(&self, state: &State) -> bool {
         state.sign_in.is_none() && self.spec.device.as_ref().is_some_and(|device| device.first_use)
     }
@@ -219,6 +222,7 @@ impl Faults {
         Self { active: Mutex::default(), cuts: watch::Sender::new(0) }
     }
 
+    /// The trouble that it has now.
     pub fn now(&self) -> Trouble {
         let mut active = self.active.lock().unwrap_or_else(PoisonError::into_inner);
         let now = Instant::now();

@@ -156,6 +156,7 @@ impl Fault {
 #[error(
     "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, throttle KBIT_S SECONDS, size WIDTH HEIGHT SECONDS, freeze|dark|glare|cover|blur|night SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
 )]
+/// Why an order is no fault.
 pub struct FaultParseError(pub String);
 
 impl FromStr for Fault {

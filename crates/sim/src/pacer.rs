@@ -52,10 +52,12 @@ impl Pacer {
         }
     }
 
+    /// The RTP timestamp after so many ticks.
     pub fn timestamp(&self, ticks: u32) -> u32 {
         self.timestamp_base.wrapping_add(ticks)
     }
 
+    /// The sequence number of the next packet.
     pub const fn next_seq(&self) -> u16 {
         self.seq
     }

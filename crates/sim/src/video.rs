@@ -95,6 +95,7 @@ pub(crate) struct VideoStream {
 }
 
 impl VideoStream {
+    /// A stream of a camera, which nobody watches yet.
     pub fn new(spec: StreamSpec, camera: CameraSpec, faults: Arc<Faults>) -> Self {
         Self {
             spec: Mutex::new(spec),
@@ -109,6 +110,7 @@ impl VideoStream {
         }
     }
 
+    /// What it sends.
     pub fn spec(&self) -> StreamSpec {
         *self.spec.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -118,6 +120,7 @@ impl VideoStream {
         *self.spec.lock().unwrap_or_else(PoisonError::into_inner) = spec;
     }
 
+    /// Whether somebody watches it.
     pub fn is_running(&self) -> bool {
         *self.running.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -181,6 +181,8 @@ pub enum Kind {
     Does,
     /// It moves a selection.
     Moves,
+    /// None: here stand the keys that lead to other pages.
+    Elsewhere,
     /// Help, back, leave: last in every list, and kept in the footer to the last.
     Common,
 }
@@ -240,6 +242,12 @@ pub const fn moves<P>(keys: &'static str, help: &'static str, act: fn(&mut P, &m
 pub const fn common<P>(keys: &'static str, help: &'static str, hint: Option<&'static str>, act: fn(&mut P, &mut App)) -> Key<P> {
     let Key { text, act } = key(keys, help, act);
     Key { text: KeyText { kind: Kind::Common, hint, ..text }, act }
+}
+
+/// Here stand the keys that lead to other pages; where no page says so, they stand behind its own.
+pub const fn elsewhere<P>() -> Key<P> {
+    let Key { text, act } = key("", "", |_, _| ());
+    Key { text: KeyText { kind: Kind::Elsewhere, ..text }, act }
 }
 
 /// The key that leads back to the page below.

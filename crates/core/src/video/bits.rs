@@ -24,10 +24,12 @@ pub struct Bits<'a> {
 }
 
 impl<'a> Bits<'a> {
+    /// Bits from the first of these bytes on.
     pub const fn new(bytes: &'a [u8]) -> Self {
         Self { bytes, at: 0 }
     }
 
+    /// The next bit.
     pub fn bit(&mut self) -> Result<bool, Truncated> {
         let byte = self.bytes.get(self.at / 8).ok_or(Truncated)?;
         let bit = byte >> (7 - self.at % 8) & 1;

@@ -38,6 +38,7 @@ const FULL: (usize, usize) = (16_384, 16_384);
 pub(super) struct Every(Duration, Option<Instant>);
 
 impl Every {
+    /// Due at once, and then after each such span.
     pub const fn new(span: Duration) -> Self {
         Self(span, None)
     }
@@ -100,6 +101,7 @@ pub(super) struct Machine {
 }
 
 impl Machine {
+    /// The machine of an engine, and what it knows when it begins.
     pub fn new(config: Config, publish: watch::Sender<Arc<Snapshot>>) -> anyhow::Result<(Self, Beginning)> {
         let jobs = unbounded();
         let loopback = config.loopback_only;
@@ -177,6 +179,7 @@ impl Machine {
         self.publish();
     }
 
+    /// Takes commands and what jobs tell, and ticks, until it is told to end.
     pub fn run(mut self, told: &Receiver<Told>) {
         loop {
             let wait = self.next_tick.saturating_duration_since(Instant::now());

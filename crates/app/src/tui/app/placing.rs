@@ -245,6 +245,7 @@ impl App {
         self.say(Tone::Text, text);
     }
 
+    /// The streams that the camera of a tile has.
     pub fn roles_of(&self, tile: &Tile) -> Vec<Role> {
         let camera = self.cameras.get(tile.camera);
         camera.map(|camera| camera.streams.iter().map(|stream| stream.role).collect()).unwrap_or_default()

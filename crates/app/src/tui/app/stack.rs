@@ -156,15 +156,17 @@ impl App {
         self.page()?.stream(self)
     }
 
-    /// The keys that can be pressed on a page: its own, those that lead elsewhere, and those of every page last.
+    /// The keys that can be pressed on a page: its own, and those that lead elsewhere in their place.
     pub fn keys_of(&self, table: &Table) -> Vec<(Found, KeyText)> {
         let own = table.keys.iter().enumerate().map(|(number, key)| (Found::Own(number), *key));
         let ways = self.pages.tables.iter().enumerate().flat_map(|(page, other)| {
             let from = other.ways.iter().enumerate().filter(|(_, (from, _))| *from == table.name);
             from.map(move |(number, (_, key))| (Found::Way(page, number), *key))
         });
-        let mut keys: Vec<(Found, KeyText)> = own.chain(ways).collect();
-        keys.sort_by_key(|(_, key)| key.kind == Kind::Common);
+        let mut keys: Vec<(Found, KeyText)> = own.collect();
+        let behind = keys.iter().position(|(_, key)| key.kind == Kind::Common).unwrap_or(keys.len());
+        let place = keys.iter().position(|(_, key)| key.kind == Kind::Elsewhere);
+        keys.splice(place.map_or(behind..behind, |place| place..place + 1), ways);
         keys
     }
 

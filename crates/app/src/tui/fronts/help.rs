@@ -61,11 +61,11 @@ pub const fn key<P>() -> Key<P> {
 impl Keyed for Help {
     const NAME: &'static str = "Help";
     const KEYS: &'static [Key<Self>] = &[
-        moves("down j", "further down", |help: &mut Self, _| help.scroll(1)),
+        moves("down j", "further down", |help: &mut Self, _| help.scroll(1)).hint("scroll"),
         moves("up k", "further up", |help: &mut Self, _| help.scroll(-1)),
         moves("pgdn space", "a page down", |help: &mut Self, _| help.scroll(10)),
         moves("pgup", "a page up", |help: &mut Self, _| help.scroll(-10)),
-        back("esc ? q", "back", None),
+        back("esc ? q", "back", Some("back")),
         leave(),
     ];
 }
@@ -77,8 +77,8 @@ impl Help {
 }
 
 impl Page for Help {
-    fn draw(&self, app: &App, theme: Theme, _: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
-        draw(app, theme, self.scroll, buf);
+    fn draw(&self, app: &App, theme: Theme, body: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+        draw(app, theme, self.scroll, body, buf);
         Vec::new()
     }
 
@@ -100,7 +100,7 @@ fn sections(app: &App) -> Vec<page::Section> {
 }
 
 /// Keys from the table, verdicts and figures with their meaning.
-fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
+fn draw(app: &App, theme: Theme, scroll: u16, body: Rect, buf: &mut Buffer) {
     const WIDTH: u16 = 118;
     const KEYS: u16 = 24;
     let room = usize::from(app.area.width.min(WIDTH).saturating_sub(KEYS + 4).max(1));
@@ -142,12 +142,8 @@ fn draw(app: &App, theme: Theme, scroll: u16, buf: &mut Buffer) {
     };
     lines.push(Line::default());
     lines.extend(pair("H.264 decoder".into(), Tone::Calm, codec));
-    let inner = panel(theme, app.area, WIDTH, lines.len() as u16 + 2, buf);
+    let inner = panel(theme, body, WIDTH, lines.len() as u16 + 2, buf);
     let wrapped: u16 = lines.iter().map(|line| (line.width() as u16).div_ceil(inner.width.max(1)).max(1)).sum();
     let scroll = scroll.min(wrapped.saturating_sub(inner.height));
     Paragraph::new(lines).wrap(Wrap { trim: false }).scroll((scroll, 0)).render(inner, buf);
-    if wrapped > inner.height {
-        let hint = Line::styled("j, k scroll  esc back", theme.tone(Tone::Here)).right_aligned();
-        hint.render(Rect { y: inner.bottom(), height: 1, ..inner }, buf);
-    }
 }

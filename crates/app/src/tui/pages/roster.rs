@@ -6,7 +6,7 @@ use crate::tui::app::entry::Entry;
 use crate::tui::app::{App, Dragged};
 use crate::tui::fronts::line::TypedLine;
 use crate::tui::fronts::{channels, help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, WELCOME, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, WELCOME, Way, back, elsewhere, key, leave, moves, way};
 use crate::tui::theme::Theme;
 use crate::tui::widgets::list::inner;
 use lattice_core::Verdict;
@@ -258,6 +258,7 @@ impl Keyed for Roster {
         moves("pgup", "a page up", |roster: &mut Self, app| roster.select(app, -15)),
         key("enter", "show it on the wall, enlarged", Self::show).hint("show"),
         key("/", "filter as you type", Self::type_filter).hint("filter"),
+        elsewhere(),
         key("s", "sign in to it, or to its group", |roster: &mut Self, app| {
             if let Some(name) = roster.name(app) {
                 sign_in::of_camera(app, name);

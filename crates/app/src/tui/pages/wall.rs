@@ -19,7 +19,7 @@ pub use {faults::FAULTS, palette::lines as palette_lines};
 use crate::tui::app::App;
 use crate::tui::app::regions::{TileRegion, regions};
 use crate::tui::fronts::{help, sign_in};
-use crate::tui::page::{Change, Key, KeyText, Keyed, Mouse, Needs, Page, Share, WALL, Watched, common, key};
+use crate::tui::page::{Change, Key, KeyText, Keyed, Mouse, Needs, Page, Share, WALL, Watched, common, elsewhere, key};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::tile;
 use lattice_engine::FeedKey;
@@ -54,6 +54,7 @@ impl Keyed for Wall {
         key("o", "the plan: each tile's stream with its reason, and the budgets", |_, app| app.put_in_front(Plan::default()))
             .hint("plan"),
         key("/", "everything by a few letters: actions, cameras, lattices", |_, app| palette::open(app)).hint("all"),
+        elsewhere(),
         key("v", "choose a layout", |_, app| layouts::open(app)).hint("layout"),
         key("V", "change the layout by hand: split, join, move borders", |_, app| edit::open(app)),
         key("p", "put a camera into the selected tile", |_, app| choose::camera(app)).hint("put"),
