@@ -197,7 +197,7 @@ impl CellPainter {
         let (left, top) = (area.x + (area.width - columns) / 2, area.y + (area.height - rows) / 2);
         // What of it lies on the screen.
         let seen = Rect { x: left, y: top, width: columns, height: rows }.intersection(buf.area);
-        for y in seen.top()..seen.bottom() {
+        for y in (seen.top()..seen.bottom()).filter(|_| seen.width > 0) {
             let from = usize::from(y - top) * usize::from(columns) + usize::from(seen.x - left);
             let at = buf.index_of(seen.x, y);
             let targets = &mut buf.content[at..at + usize::from(seen.width)];

@@ -9,7 +9,7 @@ mod wall;
 
 use super::app::regions::regions;
 use super::app::{App, Effect, Tile};
-use super::page::WALL;
+use super::page::{Change, WALL};
 use super::theme::Theme;
 use super::{pages, view};
 use lattice_core::TransportChoice;
@@ -178,6 +178,37 @@ fn any_size_and_any_number_of_tiles_is_drawn_without_panic() {
             }
             app.enlarged = true;
             draw(&app, ColourDepth::Palette);
+        }
+    }
+}
+
+#[test]
+fn tiles_that_changed_are_drawn_over_the_others_as_if_all_had_been_drawn() {
+    let whole = |app: &App, painters: &mut [TilePainter]| {
+        let mut buf = Buffer::empty(app.area);
+        view::draw(app, Theme::new(ColourDepth::True), painters, &mut buf);
+        buf
+    };
+    let painters = || -> Vec<_> {
+        (0..9).map(|tile| TilePainter::new(CellPainter::new(Paint::Auto, ColourDepth::True, 0.5), tile)).collect()
+    };
+    for (width, height) in [(0, 1), (1, 1), (60, 16), (80, 24), (160, 50)] {
+        let mut app = wall(9, width, height);
+        let mut kept = painters();
+        let mut buf = whole(&app, &mut kept);
+        let before = buf.clone();
+        with(&mut app, 3, |figures| figures.sent = Some(11.0));
+        let keys = [app.tiles[3].key(), app.tiles[5].key()];
+        let bright = TilePicture { rgb: [230, 40, 60].repeat(64 * 36), ..(*picture(2)).clone() };
+        app.pictures.insert(keys[1], Arc::new(bright));
+        let changed = [(keys[0], Change::Figures), (keys[1], Change::Picture)];
+        let parts = view::draw_changed(&app, Theme::new(ColourDepth::True), &changed, &mut kept, &mut buf);
+        assert_eq!(parts.is_some(), width >= 60, "{width}x{height}");
+        if let Some(parts) = parts {
+            assert_ne!(buf, before);
+            assert_eq!(buf, whole(&app, &mut painters()), "{width}x{height}");
+            let outside = |(x, y): (u16, u16)| parts.iter().all(|part| !part.contains((x, y).into()));
+            assert!(app.area.positions().filter(|at| outside((at.x, at.y))).all(|at| buf[at] == before[at]));
         }
     }
 }

@@ -47,7 +47,8 @@ pub fn draw_changed(
     painters: &mut [TilePainter],
     buf: &mut Buffer,
 ) -> Option<Vec<Rect>> {
-    let parts = app.page()?.draw_changed(app, theme, changed, painters, buf)?;
+    let page = app.page().filter(|_| needs(app).is_none())?;
+    let parts = page.draw_changed(app, theme, changed, painters, buf)?;
     for part in &parts {
         make_harmless(buf, *part);
     }
@@ -59,6 +60,9 @@ fn make_harmless(buf: &mut Buffer, area: Rect) {
     let steers =
         |c: char| c.is_control() || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
     let area = area.intersection(buf.area);
+    if area.is_empty() {
+        return;
+    }
     for y in area.top()..area.bottom() {
         let at = buf.index_of(area.x, y);
         let cells = &mut buf.content[at..at + usize::from(area.width)];
@@ -70,11 +74,9 @@ fn make_harmless(buf: &mut Buffer, area: Rect) {
 }
 
 fn draw_page(app: &App, theme: Theme, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
-    let area = app.area;
     buf.set_style(buf.area, theme.ground());
-    let least = if app.bare && app.is_on_wall() { LEAST_BARE } else { LEAST };
-    if area.width < least.0 || area.height < least.1 {
-        too_small(area, least, theme, buf);
+    if let Some(least) = needs(app) {
+        too_small(app.area, least, theme, buf);
         return Vec::new();
     }
     let regions = regions(app);
@@ -85,6 +87,12 @@ fn draw_page(app: &App, theme: Theme, painters: &mut [TilePainter], buf: &mut Bu
         front.draw(app, theme, regions.body, painters, buf);
     }
     drawn
+}
+
+/// The least size, where the terminal is smaller.
+fn needs(app: &App) -> Option<(u16, u16)> {
+    let least = if app.bare && app.is_on_wall() { LEAST_BARE } else { LEAST };
+    (app.area.width < least.0 || app.area.height < least.1).then_some(least)
 }
 
 fn too_small(area: Rect, (width, height): (u16, u16), theme: Theme, buf: &mut Buffer) {

@@ -161,6 +161,10 @@ impl Page for Wall {
             let Some(key) = app.tile_at(region.tile).map(lattice_engine::Seat::key) else { continue };
             let Some((_, change)) = changed.iter().find(|(of, _)| *of == key) else { continue };
             let part = if *change == Change::Figures { region.whole } else { region.picture };
+            let part = part.intersection(buf.area);
+            if part.is_empty() {
+                continue;
+            }
             for y in part.top()..part.bottom() {
                 let at = buf.index_of(part.x, y);
                 buf.content[at..at + usize::from(part.width)].iter_mut().for_each(Cell::reset);
