@@ -16,6 +16,8 @@ use tui_input::Input;
 
 /// The name of the page that all others stand on.
 pub const WALL: &str = "Wall";
+/// The name of the page of all cameras, to which one comes when the first is there.
+pub const ROSTER: &str = "Roster";
 /// The name of the page that is there while the site has no camera.
 pub const WELCOME: &str = "No camera yet";
 

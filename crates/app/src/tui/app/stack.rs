@@ -2,7 +2,7 @@
 
 use crate::tui::app::{App, Effect};
 use crate::tui::keys;
-use crate::tui::page::{AnyPage, Found, KeyText, Keyed, Kind, Mouse, Needs, Page, Slot, Table, WALL, WELCOME};
+use crate::tui::page::{AnyPage, Found, KeyText, Keyed, Kind, Mouse, Needs, Page, ROSTER, Slot, Table, WALL, WELCOME};
 use crate::tui::theme::Tone;
 use lattice_core::Mono;
 use lattice_engine::{Beginning, Command, FeedKey, News};
@@ -114,13 +114,16 @@ impl App {
             self.pages.stack.pop();
             return;
         }
+        let from = self.page_name();
         self.shorten(self.pages.stack.len().saturating_sub(1).max(1));
         // The first page is the wall, as soon as there is a camera for it.
         let there = self.cameras_there().next().is_some();
         match self.page_name() {
             WELCOME if !self.site.cameras.is_empty() => {
                 self.show_wall();
-                self.open("Roster");
+                if from != ROSTER {
+                    self.open(ROSTER);
+                }
             }
             WALL if !there => self.open(WELCOME),
             _ => {}

@@ -6,7 +6,7 @@ use crate::tui::app::entry::Entry;
 use crate::tui::app::{App, Dragged};
 use crate::tui::fronts::line::TypedLine;
 use crate::tui::fronts::{channels, help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, WELCOME, Way, back, elsewhere, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, ROSTER, WALL, WELCOME, Way, back, elsewhere, key, leave, moves, way};
 use crate::tui::theme::Theme;
 use crate::tui::widgets::list::inner;
 use lattice_core::Verdict;
@@ -250,7 +250,7 @@ pub struct Roster {
 }
 
 impl Keyed for Roster {
-    const NAME: &'static str = "Roster";
+    const NAME: &'static str = ROSTER;
     const KEYS: &'static [Key<Self>] = &[
         moves("down j", "the next camera", |roster: &mut Self, app| roster.select(app, 1)),
         moves("up k", "the camera before", |roster: &mut Self, app| roster.select(app, -1)),

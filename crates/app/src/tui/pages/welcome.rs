@@ -44,4 +44,11 @@ impl Page for Welcome {
         Paragraph::new(lines).wrap(Wrap { trim: false }).render(place.intersection(area), buf);
         Vec::new()
     }
+
+    /// A camera came in another way: by the site file, say.
+    fn goes_on(&mut self, app: &mut App) {
+        if app.cameras_there().next().is_some() {
+            app.show_wall();
+        }
+    }
 }

@@ -305,3 +305,25 @@ fn a_devices_streams_are_declared_beside_measured_and_take_their_roles() {
     let url = "rtsp://192.0.2.1/wide".parse().unwrap();
     assert_eq!(effects, [Effect::Tell(Command::Errand(Errand::Assign("Slipway north".into(), url, lattice_store::Role::Sub)))]);
 }
+
+#[test]
+fn the_three_ways_in_make_way_as_soon_as_there_is_a_camera() {
+    let mut app = wall(0, 160, 50);
+    app.available = true;
+    app.open(crate::tui::page::WELCOME);
+    assert!(screen(&app).contains("No camera yet. Three ways in"));
+    press(&mut app, KeyCode::Char('c'));
+    press(&mut app, KeyCode::Esc);
+    assert_eq!(app.page_name(), crate::tui::page::WELCOME, "there is still none");
+    // It comes by the site file while the roster is looked at: one key leads to the wall.
+    press(&mut app, KeyCode::Char('c'));
+    let new = cameras(1).remove(0);
+    Arc::make_mut(&mut app.site).cameras = vec![lattice_store::Camera { name: new.name.clone(), ..Default::default() }];
+    app.put_camera_def(new);
+    press(&mut app, KeyCode::Esc);
+    assert_eq!(app.page_name(), WALL);
+    // Or while nothing is done.
+    app.open(crate::tui::page::WELCOME);
+    app.goes_on();
+    assert_eq!(app.page_name(), WALL);
+}
