@@ -1,7 +1,7 @@
 //! One reading of all figures of a stream.
 
 use super::{Dropout, PulseCell};
-use crate::clock::Drift;
+use crate::clock::{Drift, Offset};
 use crate::event::Event;
 use crate::flash::FlashReading;
 use crate::playout::ArrivalSpread;
@@ -233,6 +233,8 @@ pub struct Figures {
     pub sight: Option<Sight>,
     /// How the flash probe of this stream goes, or went.
     pub flash: Option<Arc<FlashReading>>,
+    /// The camera's clock against ours; `None` without sender reports.
+    pub clock: Option<Offset>,
     /// How far the camera's clock is off, when it is beyond what a path could explain, in microseconds.
     pub clock_off_micros: Option<i64>,
 }

@@ -40,6 +40,8 @@ pub enum Fig {
     DropoutSeconds,
     DropoutRunning,
     DropoutsHour,
+    ClockOffset,
+    ClockError,
 }
 
 /// How a figure goes out as `OpenMetrics`.
@@ -137,7 +139,7 @@ const HOUR: Duration = Duration::from_secs(3600);
 const PER_SECOND: &str = "frames_per_second";
 
 /// Every figure, in the order of [`Fig`].
-pub const FIGURES: [Figure; 29] = [
+pub const FIGURES: [Figure; 31] = [
     row(Fig::Declared, ("declared", "/s", 1), "Frame rate that the description and the parameter sets say", |f| {
         f.declared.map(FrameRate::per_second)
     })
@@ -236,6 +238,17 @@ pub const FIGURES: [Figure; 29] = [
         },
     )
     .gauge("dropouts_in_last_hour", "", 1.0),
+    row(
+        Fig::ClockOffset,
+        ("clock offset", "ms", 1),
+        "How far the camera's clock is ahead of ours; behind where it is negative",
+        |f| f.clock.map(|clock| -(clock.micros as f64) / 1e3),
+    )
+    .gauge("clock_offset_seconds", "seconds", 1e-3),
+    row(Fig::ClockError, ("clock error", "ms", 1), "How far the clock offset may be off at most", |f| {
+        f.clock.map(|clock| millis(clock.error))
+    })
+    .gauge("clock_error_seconds", "seconds", 1e-3),
 ];
 
 /// A figure that a history is kept of.

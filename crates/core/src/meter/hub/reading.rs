@@ -212,6 +212,7 @@ impl Meter {
             pulse: self.pulse.cells(now, rate),
             sight: self.sight.read(now),
             flash: self.flash.read(now),
+            clock: offset,
             clock_off_micros: offset.filter(|offset| offset.clock_wrong).map(|offset| -offset.micros),
             ..Figures::default()
         };
