@@ -3,6 +3,7 @@
 pub mod add;
 pub mod bench;
 pub mod check;
+pub mod clocks;
 pub mod device;
 pub mod find;
 pub mod flash;
@@ -36,6 +37,7 @@ pub fn all() -> (Vec<Box<dyn AnyPage>>, Vec<Section>) {
         page::<add::Add>(),
         page::<check::Check>(),
         page::<device::Device>(),
+        page::<clocks::Clocks>(),
         page::<listen::Listen>(),
         page::<bench::Bench>(),
         page::<ledger::LedgerPage>(),
