@@ -9,6 +9,7 @@ use crate::tui::widgets::list::{Column, List, Said, column, inner, table};
 use lattice_core::ClockOffset;
 use lattice_core::clock::off_text;
 use lattice_engine::FeedKey;
+use lattice_engine::jobs::Errand;
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
@@ -29,6 +30,12 @@ impl Keyed for Clocks {
         moves("up k", "the camera before", |page: &mut Self, app| page.select(app, -1)),
         moves("pgdn", "a page down", |page: &mut Self, app| page.select(app, 15)),
         moves("pgup", "a page up", |page: &mut Self, app| page.select(app, -15)),
+        key("t", "set the clock of its device to this machine's", |page: &mut Self, app| {
+            if let Some(name) = page.camera(app) {
+                app.order(Errand::SetClock(name));
+            }
+        })
+        .hint("set clock"),
         key("enter", "show it on the wall, enlarged", Self::show).hint("show"),
         help::key(),
         back("esc q C", "back", Some("back")),

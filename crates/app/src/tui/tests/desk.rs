@@ -327,3 +327,30 @@ fn the_three_ways_in_make_way_as_soon_as_there_is_a_camera() {
     app.goes_on();
     assert_eq!(app.page_name(), WALL);
 }
+
+#[test]
+fn the_clocks_stand_with_the_worst_first_and_one_is_set() {
+    for (width, height) in [(160, 50), (80, 24)] {
+        let mut app = desk(width, height);
+        let clock = |camera_ahead: i64, millis: u64| lattice_core::clock::Offset {
+            micros: -camera_ahead,
+            error: Duration::from_millis(millis),
+            clock_wrong: camera_ahead.abs() > 2_000_000,
+        };
+        let key = |app: &App, name: &str| app.telling_by_name()[name];
+        for (name, ahead, error) in [(NAMES[2], 423_000_000, 3), (NAMES[0], 0, 12)] {
+            let figures = Figures { clock: Some(clock(ahead, error)), ..Figures::default() };
+            let key = key(&app, name);
+            Arc::make_mut(&mut app.figures).insert(key, Arc::new(figures));
+        }
+        press(&mut app, KeyCode::Char('c'));
+        press(&mut app, KeyCode::Char('C'));
+        let clocks = screen(&app);
+        assert!(clocks.contains("Clocks: 1 of 4 off by more than"), "{clocks}");
+        assert!(clocks.contains("7 min 3 s ahead") && clocks.contains("2 not known"), "{clocks}");
+        let row = |name: &str| clocks.lines().position(|line| line.contains(name)).unwrap();
+        assert!(row(NAMES[2]) < row(NAMES[0]) && row(NAMES[0]) < row(NAMES[1]), "{clocks}");
+        let effects = press(&mut app, KeyCode::Char('t'));
+        assert_eq!(effects, [Effect::Tell(Command::Errand(Errand::SetClock(NAMES[2].into())))]);
+    }
+}
