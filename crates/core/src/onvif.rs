@@ -13,11 +13,7 @@ mod media;
 mod soap;
 mod xml;
 
-pub use device::{
-    AddressPlan, Capabilities, DeviceInformation, DeviceTime, NetworkInterface, Service, User, UserLevel, create_user,
-    get_capabilities, get_device_information, get_network_interfaces, get_scopes, get_services, get_system_date_and_time,
-    get_users, set_address, set_system_date_and_time, set_user_password,
-};
+pub use device::*;
 pub use discovery::{MAX_DATAGRAM, Match, emit_match, probe, probe_matches, scope_text, scope_value};
 pub use media::{
     Encoder, EncoderLimits, MediaVersion, Profile, Range, by_size, encoder_change, get_encoder_limits, get_profiles,

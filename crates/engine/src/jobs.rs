@@ -87,6 +87,8 @@ pub enum Errand {
     AskDevice(String),
     /// Set the clock of a camera's device to this machine's.
     SetClock(String),
+    /// Tell a camera's device the name that the camera has here.
+    TellName(String),
     /// Switch a camera's device between DHCP and the address that it has.
     SwitchDhcp(String, bool),
     /// Set an encoder of a camera's device.
@@ -284,6 +286,7 @@ impl Errands {
             Errand::SaveLattices(lattices) => self.save_lattices(&lattices),
             Errand::AskDevice(name) => self.ask_device(&name).map(|()| Outcome::default()),
             Errand::SetClock(name) => self.set_clock(&name).map(|()| Outcome::default()),
+            Errand::TellName(name) => self.tell_name(&name).map(|()| Outcome::default()),
             Errand::SetEncoder(name, encoder) => self.set_encoder(&name, encoder).map(|()| Outcome::default()),
             Errand::SwitchDhcp(name, dhcp) => self.switch_dhcp(&name, dhcp).map(|()| Outcome::default()),
             Errand::SetPassword(names, account, first) => {

@@ -243,6 +243,15 @@ impl Device {
         onvif::scope_value(&scopes, "name")
     }
 
+    /// Gives it a name, which discovery shows from then on.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn set_name(&self, name: &str) -> Result<(), DeviceError> {
+        let told = self.ask_device(&onvif::get_scopes(), true).await?;
+        self.ask_device(&onvif::set_name(&told, name), true).await.map(|_| ())
+    }
+
     /// What it can do, as far as it says so without a sign-in.
     ///
     /// # Errors

@@ -82,6 +82,15 @@ fn a_clock_is_read_within_its_bound_and_set() {
 }
 
 #[test]
+fn a_device_takes_a_name_and_keeps_its_other_scopes() {
+    let rig = rig("Boatyard", |_| {});
+    let device = rig.keeper();
+    rig.runtime.block_on(device.set_name("Slip 2: 50 % & more")).unwrap();
+    assert_eq!(rig.runtime.block_on(rig.device(None).own_name()).as_deref(), Some("Slip 2: 50 % & more"));
+    assert!(matches!(rig.runtime.block_on(rig.device(None).set_name("x")), Err(DeviceError::SignInNeeded)));
+}
+
+#[test]
 fn the_first_password_is_set_and_the_door_is_shut() {
     let rig = rig("Slipway south", |_| {});
     let device = rig.device(None);

@@ -167,6 +167,8 @@ pub(crate) struct State {
     pub clock_ahead: i64,
     /// Its address is set by hand, not by DHCP.
     pub fixed_address: bool,
+    /// The name that its device service tells.
+    pub told_name: String,
 }
 
 impl Shared {
@@ -178,7 +180,8 @@ impl Shared {
         faults: Arc<Faults>,
         log: Log,
     ) -> Self {
-        let state = State { sign_in: spec.sign_in.clone(), clock_ahead: spec.clock_ahead_ms * 1000, fixed_address: false };
+        let (sign_in, clock_ahead) = (spec.sign_in.clone(), spec.clock_ahead_ms * 1000);
+        let state = State { sign_in, clock_ahead, fixed_address: false, told_name: spec.name.clone() };
         let (address, service_port) = (watch::Sender::new(address), AtomicU16::new(service_port));
         let runtime = tokio::runtime::Handle::current();
         Self { spec, address, service_port, state: Mutex::new(state), runtime, streams, faults, log }

@@ -220,6 +220,7 @@ fn reply(camera: &Shared, document: &Element) -> Result<String, String> {
                 out
             })
         )),
+        "SetScopes" => set_scopes(camera, question),
         "GetDeviceInformation" => Ok(information(camera)),
         "GetUsers" => Ok(users(camera)),
         "CreateUsers" | "SetUser" => set_user(camera, question),
@@ -295,6 +296,19 @@ fn set_time(camera: &Shared, question: &Element) -> Result<String, String> {
         .ok_or_else(|| fault("InvalidArgVal", "no date"))?;
     camera.state().clock_ahead = told.as_unix_micros() - unix_micros();
     Ok("<tds:SetSystemDateAndTimeResponse/>".into())
+}
+
+/// Only its name can be set; what is left out of the others is a slip.
+fn set_scopes(camera: &Shared, question: &Element) -> Result<String, String> {
+    let asked: Vec<String> = question.all("Scopes").map(|scope| lattice_core::onvif::scope_text(&scope.text)).collect();
+    let name = lattice_core::onvif::scope_value(&asked, "name").ok_or_else(|| fault("InvalidArgVal", "no name"))?;
+    let others = camera.announcement().scopes;
+    let is_other = |scope: &&String| !scope.contains("/name/");
+    if !others.iter().filter(is_other).all(|scope| asked.contains(scope)) {
+        return Err(fault("InvalidArgVal", "a scope is missing"));
+    }
+    camera.state().told_name = name;
+    Ok("<tds:SetScopesResponse/>".into())
 }
 
 fn services(camera: &Shared) -> String {
@@ -544,7 +558,7 @@ impl Shared {
             types: vec!["NetworkVideoTransmitter".into()],
             scopes: vec![
                 format!("onvif://www.onvif.org/{kind}"),
-                format!("onvif://www.onvif.org/name/{}", self.spec.name),
+                format!("onvif://www.onvif.org/name/{}", self.state().told_name),
                 format!("onvif://www.onvif.org/hardware/{}", device.model),
                 format!("onvif://www.onvif.org/manufacturer/{}", device.maker),
                 "onvif://www.onvif.org/Profile/Streaming".into(),

@@ -123,6 +123,20 @@ pub fn set_system_date_and_time(to: Wall) -> String {
     )
 }
 
+/// Gives the device a name, as the answer to [`get_scopes`] told its scopes: `SetScopes` replaces all those that can be set, so
+/// the others of them are kept.
+#[must_use]
+pub fn set_name(told: &Element, name: &str) -> String {
+    let prefix = "onvif://www.onvif.org/name/";
+    let can_be_set = |scope: &&Element| scope.text_at(&["ScopeDef"]).is_none_or(|kind| !kind.eq_ignore_ascii_case("Fixed"));
+    let others = told.all("Scopes").filter(can_be_set).filter_map(|scope| scope.text_at(&["ScopeItem"]));
+    let others = others.filter(|scope| !scope.to_ascii_lowercase().starts_with(prefix)).map(escape);
+    let name = percent_encoding::utf8_percent_encode(name, percent_encoding::NON_ALPHANUMERIC);
+    let all = others.chain([format!("{prefix}{name}")]);
+    let items: Vec<String> = all.map(|scope| format!("<tds:Scopes>{scope}</tds:Scopes>")).collect();
+    format!("<tds:SetScopes>{}</tds:SetScopes>", items.concat())
+}
+
 /// How an interface gets its address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum AddressPlan {

@@ -96,6 +96,7 @@ fn tell_clock(device: &Device, news: Sender<JobNews>, name: String) {
 /// What is asked of a device again after an order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Again {
+    Nothing,
     Clock,
     Streams,
     Users,
@@ -105,6 +106,7 @@ enum Again {
 async fn ask_again(device: &Device, what: Again, signed: bool, news: Sender<JobNews>, name: String) {
     let text = |error: DeviceError| error.to_string();
     let part = match what {
+        Again::Nothing => return,
         Again::Clock => return tell_clock(device, news, name),
         Again::Streams => match streams(device, signed).await {
             Ok(streams) => DevicePart::Streams(streams),
@@ -216,6 +218,12 @@ impl Errands {
     pub(super) fn set_clock(&self, name: &str) -> Result<(), String> {
         let order: OrderWork = Box::new(|device| Box::pin(async move { device.set_clock().await }));
         self.order(name, "its clock is set to this machine's", Again::Clock, order)
+    }
+
+    pub(super) fn tell_name(&self, name: &str) -> Result<(), String> {
+        let told = name.to_owned();
+        let order: OrderWork = Box::new(move |device| Box::pin(async move { device.set_name(&told).await }));
+        self.order(name, "it tells this name to whoever searches for devices", Again::Nothing, order)
     }
 
     pub(super) fn set_encoder(&self, name: &str, encoder: Box<Encoder>) -> Result<(), String> {

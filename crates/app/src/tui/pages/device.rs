@@ -47,6 +47,9 @@ impl Keyed for Device {
         key("2", "make it its sub", |page: &mut Self, app| page.assign(app, Role::Sub)).hint("sub"),
         key("3", "make it its third", |page: &mut Self, app| page.assign(app, Role::Third)).hint("third"),
         key("t", "set its clock to this machine's", |page: &mut Self, app| page.order(app, Errand::SetClock)).hint("set clock"),
+        key("n", "tell it the name that the camera has here: searches find it by that", |page: &mut Self, app| {
+            page.order(app, Errand::TellName);
+        }),
         key("p", "its first password, or another one", |page: &mut Self, app| {
             if let Some(shown) = &page.shown {
                 password::open(app, shown);
