@@ -574,6 +574,9 @@ pub struct AddOptions {
     /// Of a recorder, these channels only, like 1,3,4
     #[arg(long, value_name = "NUMBERS", value_delimiter = ',', value_parser = clap::value_parser!(u32).range(1..))]
     pub channels: Vec<u32>,
+    /// Add it as it was typed, whatever it answers
+    #[arg(long)]
+    pub anyway: bool,
     /// A pushed RTP stream by its session description
     #[arg(long, value_name = "FILE", conflicts_with = "target")]
     pub sdp: Option<PathBuf>,

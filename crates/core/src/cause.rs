@@ -58,6 +58,43 @@ pub enum Cause {
 }
 
 impl Cause {
+    /// Where this is so, the other one follows from it: a stream too heavy for its link comes late, and in parts.
+    #[must_use]
+    pub const fn explains(self, other: Self) -> bool {
+        match self {
+            Self::TooHeavy => matches!(other, Self::Late | Self::PacketLoss | Self::AwaitingKeyframe),
+            Self::Late | Self::PacketLoss | Self::Damaged => matches!(other, Self::AwaitingKeyframe),
+            Self::MachineSlow => matches!(other, Self::TerminalSlow),
+            _ => false,
+        }
+    }
+
+    /// Both are the same, or one explains the other.
+    #[must_use]
+    pub fn is_of_one_root(self, other: Self) -> bool {
+        self == other || self.explains(other) || other.explains(self)
+    }
+
+    /// Pictures of several streams that go missing at once by any two of these may have one reason on their path.
+    #[must_use]
+    pub fn is_of_one_fall(self, other: Self) -> bool {
+        let on_the_path = |cause| {
+            matches!(
+                cause,
+                Self::Silence
+                    | Self::PacketLoss
+                    | Self::Late
+                    | Self::TooHeavy
+                    | Self::AwaitingKeyframe
+                    | Self::ClosedByCamera
+                    | Self::Unreachable
+                    | Self::PortClosed
+                    | Self::Unresolved
+            )
+        };
+        self == other || (on_the_path(self) && on_the_path(other))
+    }
+
     /// By its word.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {

@@ -7,7 +7,7 @@
 mod advice;
 mod watch;
 
-pub use advice::{Circumstances, advice};
+pub use advice::{Circumstances, advice, advice_of, phrase_of};
 pub use watch::StreamWatch;
 
 use crate::Cause;

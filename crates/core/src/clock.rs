@@ -4,7 +4,8 @@
 //! on ours is estimated from the reports' own transit: the least time from the NTP time in a report
 //! to its arrival. If that least transit is one that a path could have (not before it was sent, and
 //! under [`PLAUSIBLE_TRANSIT`]), the clocks are taken to agree, and the transit bounds the error.
-//! Otherwise the camera's clock is wrong, and its offset is that transit less half a round trip.
+//! Otherwise the camera's clock disagrees with ours, and by how much is not known to better than that: the transit of the
+//! reports is the offset and the path in one, so no latency can be told from it, only how far the clock is off.
 //!
 //! Where the device itself has told its time ([`Told`]), that goes before the guess, as long as the reports agree with
 //! it: some devices stamp their reports by another clock than the one that they tell.
@@ -59,6 +60,20 @@ pub struct Offset {
     pub error: Duration,
     /// The camera's clock is beyond what a path could explain.
     pub clock_wrong: bool,
+    /// It tells when pictures were captured; otherwise it tells only how far the clock is off.
+    pub times_pictures: bool,
+}
+
+impl Offset {
+    /// How far the camera's clock is off, with its bound: `5 h 0 min ahead ±2 s`.
+    #[must_use]
+    pub fn text(&self) -> String {
+        let bound = match self.error.as_millis() {
+            millis @ 2_000.. => format!("{} s", millis.div_ceil(1000)),
+            millis => format!("{} ms", millis.max(1)),
+        };
+        format!("{} ±{bound}", off_text(-self.micros))
+    }
 }
 
 /// How far a clock is off, in words: `7 min 3 s ahead`, `120 ms behind`, `under 1 ms`.
@@ -120,6 +135,8 @@ pub struct CaptureClock {
     rate: ClockRate,
     reference: Option<(i64, Wall)>,
     transits: VecDeque<i64>,
+    /// By how many microseconds this machine's own clock was set since the first report.
+    own_steps: i64,
     /// When the camera's clock was seen to be set last.
     stepped_at: Option<Wall>,
     /// Least transit of each step of time, for the drift: when, and how long.
@@ -136,6 +153,7 @@ impl CaptureClock {
             rate,
             reference: None,
             transits: VecDeque::new(),
+            own_steps: 0,
             stepped_at: None,
             least_transits: VecDeque::new(),
             least_by_second: VecDeque::new(),
@@ -194,6 +212,7 @@ impl CaptureClock {
         for transit in &mut self.transits {
             *transit += micros;
         }
+        self.own_steps += if self.transits.is_empty() { 0 } else { micros };
         // A line through what lies on both sides of it would be no drift.
         self.least_transits.clear();
     }
@@ -237,6 +256,12 @@ impl CaptureClock {
         arrival.as_micros() as i64 - self.media_micros(timestamp)
     }
 
+    /// How much earlier an arrival is, in microseconds, than the quickest of the last minute would have been; `None` before any.
+    pub(crate) fn ahead_of_least(&self, arrival: Mono, timestamp: i64) -> Option<i64> {
+        let least = self.least_by_second.iter().map(|(_, least)| *least).min()?;
+        Some(least - self.raw_delay(arrival, timestamp))
+    }
+
     /// Delay of an arrival above the least of the last minute; `None` before any.
     #[must_use]
     pub fn relative_delay(&self, arrival: Mono, timestamp: i64) -> Option<Duration> {
@@ -256,16 +281,24 @@ impl CaptureClock {
             if (-early..=longest).contains(&(least + told.micros)) {
                 // No report arrives before it was sent: within the bound, that is known better.
                 let micros = least.min(-told.micros);
-                return Some(Offset { micros, error: told.error, clock_wrong: told.micros.abs() > longest });
+                let clock_wrong = told.micros.abs() > longest;
+                return Some(Offset { micros, error: told.error, clock_wrong, times_pictures: true });
             }
         }
         let half_trip = round_trip.unwrap_or(Duration::from_millis(100)) / 2;
-        let plausible = (-EARLY_MICROS..=longest).contains(&least);
-        Some(if plausible {
-            let error = Duration::from_micros(least.unsigned_abs()).max(half_trip);
-            Offset { micros: 0, error, clock_wrong: false }
-        } else {
-            Offset { micros: least - half_trip.as_micros() as i64, error: half_trip, clock_wrong: true }
+        // Where this machine's clock was set, the camera's may agree with what it was before.
+        let agrees = [0, self.own_steps].into_iter().find(|steps| (-EARLY_MICROS..=longest).contains(&(least - steps)));
+        Some(match agrees {
+            Some(micros) => {
+                let error = Duration::from_micros((least - micros).unsigned_abs()).max(half_trip);
+                Offset { micros, error, clock_wrong: micros.abs() > longest, times_pictures: true }
+            }
+            None => Offset {
+                micros: least - half_trip.as_micros() as i64,
+                error: PLAUSIBLE_TRANSIT.max(half_trip),
+                clock_wrong: least.abs() > longest,
+                times_pictures: false,
+            },
         })
     }
 
@@ -331,13 +364,14 @@ mod tests {
     }
 
     #[test]
-    fn a_wrong_clock_is_found_and_corrected() {
-        for wrong in [-7_200_000_000, 3_600_000_000, 900_000] {
+    fn a_clock_that_disagrees_times_no_picture() {
+        for (wrong, is_wrong) in [(-7_200_000_000, true), (3_600_000_000, true), (900_000, false), (-2_100_000, true)] {
             let clock = with_camera_ahead_by(wrong);
             let offset = clock.offset(LATER, Some(Duration::from_millis(2)), None).unwrap();
-            assert!(offset.clock_wrong);
-            assert!((offset.micros + wrong).abs() <= 2_000, "{offset:?}");
+            assert_eq!((offset.clock_wrong, offset.times_pictures), (is_wrong, false), "{offset:?}");
+            assert!((offset.micros + wrong).unsigned_abs() <= offset.error.as_micros() as u64, "{offset:?}");
         }
+        assert_eq!(with_camera_ahead_by(18_000_000_000).offset(LATER, None, None).unwrap().text(), "5 h 0 min ahead ±2 s");
     }
 
     #[test]

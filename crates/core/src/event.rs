@@ -3,7 +3,7 @@
 
 use crate::meter::{Dropout, DropoutKind, Figures, MOSTLY};
 use crate::sight::Finding;
-use crate::verdict::{Evidence, Verdict};
+use crate::verdict::{BUSY, Evidence, Verdict};
 use crate::{Cause, FrameRate, Mono};
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -34,6 +34,10 @@ pub enum EventKind {
     NightMode,
     /// It switched back.
     DayMode,
+    /// Its timestamps went on from elsewhere.
+    TimestampsLeap,
+    /// Its clock is beyond what a path could explain.
+    ClockWrong,
 }
 
 impl EventKind {
@@ -52,11 +56,13 @@ impl EventKind {
             Self::Frozen => "frozen",
             Self::NightMode => "night-mode",
             Self::DayMode => "day-mode",
+            Self::TimestampsLeap => "timestamps-leap",
+            Self::ClockWrong => "clock-wrong",
         }
     }
 
     /// Every kind.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 13] = [
         Self::Stutter,
         Self::Freeze,
         Self::Outage,
@@ -68,6 +74,8 @@ impl EventKind {
         Self::Frozen,
         Self::NightMode,
         Self::DayMode,
+        Self::TimestampsLeap,
+        Self::ClockWrong,
     ];
 
     /// By its word.
@@ -89,8 +97,16 @@ impl EventKind {
             Self::Freeze | Self::Frozen => 3,
             Self::Stutter => 2,
             Self::Strained => 1,
-            Self::SizeChanged | Self::RateChanged | Self::NightMode | Self::DayMode => 0,
+            Self::SizeChanged | Self::RateChanged | Self::NightMode | Self::DayMode | Self::TimestampsLeap | Self::ClockWrong => {
+                0
+            }
         }
+    }
+
+    /// It happens at one moment and has no length.
+    #[must_use]
+    pub const fn is_change(self) -> bool {
+        matches!(self, Self::SizeChanged | Self::RateChanged | Self::NightMode | Self::DayMode | Self::TimestampsLeap)
     }
 
     /// New pictures were missing while it lasted.
@@ -106,6 +122,7 @@ impl From<DropoutKind> for EventKind {
             DropoutKind::Stutter => Self::Stutter,
             DropoutKind::Freeze => Self::Freeze,
             DropoutKind::Outage => Self::Outage,
+            DropoutKind::NoPicture => Self::NoPicture,
         }
     }
 }
@@ -178,6 +195,8 @@ impl Event {
     }
 }
 
+/// A strain that ended so shortly before is the same one.
+const GOES_ON: Duration = Duration::from_secs(10);
 /// Events remembered of a stream.
 const REMEMBERED: usize = 200;
 
@@ -188,6 +207,8 @@ pub struct EventLog {
     next: u64,
     /// Dropouts that have ended and are in it.
     dropouts: u64,
+    /// The number of the dropout that runs, or of the last one that did.
+    dropout: Option<u64>,
     size: Option<(u32, u32)>,
     declared: Option<FrameRate>,
     night: Option<bool>,
@@ -199,7 +220,10 @@ pub struct EventLog {
 impl EventLog {
     /// Takes what is seen now; the figures with their verdict, and what that rests on.
     pub fn observe(&mut self, now: Mono, figures: &Figures, evidence: &Evidence) {
-        let changed = self.dropouts(now, figures, evidence) | self.states(now, figures, evidence) | self.night(now, figures);
+        let changed = self.dropouts(now, figures, evidence)
+            | self.states(now, figures, evidence)
+            | self.night(now, figures)
+            | self.clock(now, figures);
         if changed | std::mem::take(&mut self.changed) {
             self.given = self.events.iter().cloned().collect();
         }
@@ -220,19 +244,18 @@ impl EventLog {
         self.next += 1;
     }
 
-    fn open(&mut self, of: impl Fn(EventKind) -> bool) -> Option<&mut Event> {
-        self.events.iter_mut().rev().find(|event| event.end.is_none() && of(event.kind))
+    fn open(&mut self, of: impl Fn(&Event) -> bool) -> Option<&mut Event> {
+        self.events.iter_mut().rev().find(|event| event.end.is_none() && of(event))
     }
 
     fn dropouts(&mut self, now: Mono, figures: &Figures, evidence: &Evidence) -> bool {
-        let of_meter = |kind| matches!(kind, EventKind::Stutter | EventKind::Freeze | EventKind::Outage);
         let ended = figures.dropout_totals.0.saturating_sub(self.dropouts) as usize;
         self.dropouts = figures.dropout_totals.0;
         let mut changed = ended > 0;
         for dropout in figures.dropouts.iter().skip(figures.dropouts.len().saturating_sub(ended)) {
             let told = of_dropout(dropout, figures, evidence);
             let end = Some(dropout.start + dropout.length);
-            match self.open(of_meter) {
+            match self.open_dropout() {
                 Some(event) if event.start == dropout.start => {
                     event.end = end;
                     event.retell(dropout.kind, dropout.cause, told, false);
@@ -243,17 +266,19 @@ impl EventLog {
         if let Some(dropout) = figures.dropout_now {
             // While the session is away the failure explains it. Once it is there again and waits for its first picture,
             // what it was lost by does, and not that nothing has come yet.
-            let away = dropout.kind == DropoutKind::Outage && matches!(figures.verdict, Verdict::Lost | Verdict::Locked);
+            let lost = matches!(figures.verdict, Verdict::Lost | Verdict::Locked);
+            let away = lost && matches!(dropout.kind, DropoutKind::Outage | DropoutKind::NoPicture);
             let cause = figures.cause.filter(|_| away).or(dropout.cause);
             let told = of_dropout(&Dropout { cause, ..dropout }, figures, evidence);
-            match self.open(of_meter) {
+            match self.open_dropout() {
                 Some(event) if event.start == dropout.start => changed |= event.retell(dropout.kind, cause, told, away),
                 _ => {
                     self.push(dropout.kind.into(), dropout.start, None, cause, told);
+                    self.dropout = Some(self.next - 1);
                     changed = true;
                 }
             }
-        } else if let Some(event) = self.open(of_meter) {
+        } else if let Some(event) = self.open_dropout() {
             // The meter gave it up: pictures are not expected any more.
             event.end = Some(now);
             changed = true;
@@ -261,9 +286,21 @@ impl EventLog {
         changed
     }
 
+    /// The dropout of the meter's that runs.
+    fn open_dropout(&mut self) -> Option<&mut Event> {
+        let number = self.dropout?;
+        self.open(|event| event.number == number)
+    }
+
     /// States that last: strained, locked, never a picture.
     fn states(&mut self, now: Mono, figures: &Figures, evidence: &Evidence) -> bool {
-        let no_picture = !evidence.had_picture && matches!(figures.verdict, Verdict::Stalled | Verdict::Lost);
+        // Once a session lives, the missing first picture is a dropout of the meter's, unless it was told before.
+        let of_meter = self.dropout;
+        let told_before = self.open(|event| event.kind == EventKind::NoPicture && Some(event.number) != of_meter).is_some();
+        let living = !matches!(figures.verdict, Verdict::Locked | Verdict::Resting);
+        let no_picture = !evidence.had_picture
+            && figures.dropout_now.is_none()
+            && (figures.verdict == Verdict::Lost || (told_before && living));
         let kind = match figures.verdict {
             Verdict::Strained => Some(EventKind::Strained),
             Verdict::Locked => Some(EventKind::Locked),
@@ -271,37 +308,69 @@ impl EventLog {
             _ if no_picture => Some(EventKind::NoPicture),
             _ => None,
         };
-        let states = |kind| matches!(kind, EventKind::Strained | EventKind::Locked | EventKind::NoPicture | EventKind::Frozen);
+        let states = |event: &Event| {
+            let lasts = [EventKind::Strained, EventKind::Locked, EventKind::NoPicture, EventKind::Frozen].contains(&event.kind);
+            lasts && Some(event.number) != of_meter
+        };
         let cause = figures.cause;
         let told = || told(cause, figures, evidence);
+        // What follows from a cause is no other one.
+        let is_same = |old: Option<Cause>, new: Option<Cause>| {
+            old == new || (kind == Some(EventKind::Strained) && old.zip(new).is_some_and(|(old, new)| old.explains(new)))
+        };
         match (self.open(states), kind) {
             (None, None) => false,
-            (Some(event), Some(kind)) if event.kind == kind && event.cause == cause => {
+            (Some(event), Some(kind)) if event.kind == kind && is_same(event.cause, cause) => {
                 // What is worst of it is kept: the first seconds of a strain hold little of it.
                 let told = told();
-                let fresh = now.since(event.start) < Duration::from_secs(10) && told.0 != event.evidence;
+                // Nor is it told from figures that do not hold it any more.
+                let holds = event.cause == cause && (kind != EventKind::Strained || evidence.strain == cause);
+                let fresh = holds && now.since(event.start) < Duration::from_secs(10) && told.0 != event.evidence;
                 if fresh {
                     (event.evidence, event.confidence) = told;
                 }
                 fresh
             }
             (open, kind) => {
-                // It is judged after it has lasted a while; when the camera slowed down, and when it did no longer, its
-                // timestamps tell.
-                let slowed = |cause: Option<Cause>| cause == Some(Cause::CameraSlowed);
+                // It is judged after it has lasted a while; when it began and ended the evidence tells.
+                let span = |cause: Option<Cause>| cause.map_or((None, None), |cause| evidence.span_of(cause));
                 if let Some(event) = open {
-                    let end = evidence.regular_since.filter(|_| slowed(event.cause)).unwrap_or(now);
+                    let end = span(event.cause).1.filter(|_| event.kind == EventKind::Strained).unwrap_or(now);
                     event.end = Some(end.max(event.start));
                 }
-                if let Some(kind) = kind {
-                    let began = evidence.slower_since.filter(|_| kind == EventKind::Strained && slowed(cause)).unwrap_or(now);
-                    let before = self.events.iter().rev().find(|event| states(event.kind)).and_then(|event| event.end);
+                if let Some(kind) = kind.filter(|kind| !self.goes_on_again(now, *kind, cause, figures, evidence)) {
+                    let began = span(cause).0.filter(|_| kind == EventKind::Strained).unwrap_or(now);
+                    let before = self.events.iter().rev().find(|event| states(event)).and_then(|event| event.end);
                     let told = told();
                     self.push(kind, before.map_or(began, |before| began.max(before)), None, cause, told);
                 }
                 true
             }
         }
+    }
+
+    /// A strain that was over for a moment only, or while pictures were missing, goes on by the same root; whether it does.
+    fn goes_on_again(
+        &mut self,
+        now: Mono,
+        kind: EventKind,
+        cause: Option<Cause>,
+        figures: &Figures,
+        evidence: &Evidence,
+    ) -> bool {
+        let began = cause.and_then(|cause| evidence.span_of(cause).0).unwrap_or(now);
+        let of_root = |event: &&mut Event| {
+            let alike = event.cause.zip(cause).is_some_and(|(old, new)| old.is_of_one_root(new));
+            alike && event.end.is_some_and(|end| began.since(end) < GOES_ON)
+        };
+        let last = self.events.iter_mut().rev().find(|event| event.kind == EventKind::Strained);
+        let Some(event) = last.filter(|_| kind == EventKind::Strained).filter(of_root) else { return false };
+        event.end = None;
+        if event.cause.zip(cause).is_some_and(|(old, new)| old != new && new.explains(old)) {
+            event.cause = cause;
+            (event.evidence, event.confidence) = told(cause, figures, evidence);
+        }
+        true
     }
 
     /// A parameter set is in force from this moment on, with this size, and this is the rate that is declared now.
@@ -319,6 +388,37 @@ impl EventLog {
             self.changed = true;
         }
         self.declared = declared.or(self.declared);
+    }
+
+    /// The timestamps went on from elsewhere at this moment, by so many microseconds.
+    pub fn on_leap(&mut self, at: Mono, by: Option<i64>) {
+        let told = by.map_or_else(
+            || "its timestamps begin anew".to_owned(),
+            |by| {
+                let way = if by > 0 { "ahead" } else { "back" };
+                format!("its timestamps leap {} {way} while pictures come", seconds(Duration::from_micros(by.unsigned_abs())))
+            },
+        );
+        self.push(EventKind::TimestampsLeap, at, Some(at), None, (told, Confidence::High));
+        self.changed = true;
+    }
+
+    /// A clock that is wrong is one event, from when that is known until it is known to be right.
+    fn clock(&mut self, now: Mono, figures: &Figures) -> bool {
+        let Some(clock) = figures.clock else { return false };
+        match (self.open(|event| event.kind == EventKind::ClockWrong), clock.clock_wrong) {
+            (None, true) => {
+                let confidence = if clock.times_pictures { Confidence::High } else { Confidence::Likely };
+                let told = format!("its clock is {}", clock.text());
+                self.push(EventKind::ClockWrong, now, None, Some(Cause::ClockWrong), (told, confidence));
+                true
+            }
+            (Some(event), false) => {
+                event.end = Some(now);
+                true
+            }
+            _ => false,
+        }
     }
 
     fn night(&mut self, now: Mono, figures: &Figures) -> bool {
@@ -365,6 +465,7 @@ fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (Str
             format!("this program did not run for part of the {length}: this machine was suspended or too busy"),
             Confidence::Likely,
         ),
+        (_, Some(Cause::TooHeavy)) if evidence.overloaded => told(Some(Cause::TooHeavy), figures, evidence),
         (_, Some(Cause::TooHeavy)) => (
             format!("the camera left frames out for {length} while those that come are held up: more than the link carries"),
             Confidence::Likely,
@@ -373,12 +474,15 @@ fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (Str
         (_, Some(Cause::Late)) => {
             (format!("what was due in {length} came afterwards, none missing: held up on the way"), Confidence::Likely)
         }
-        (_, Some(Cause::Silence | Cause::CameraSlowed)) => match dropout.media {
+        (_, Some(cause @ (Cause::Silence | Cause::CameraSlowed))) => match dropout.media {
             Some(media) if mostly(media) => (
                 format!("timestamps jump by {} and no packet is missing: the camera sent nothing", seconds(media)),
                 // A camera that cannot get rid of its frames leaves some out as well.
                 if evidence.link_busy.is_none_or(|busy| busy < 0.3) { Confidence::High } else { Confidence::Likely },
             ),
+            _ if cause == Cause::CameraSlowed => {
+                (format!("packets come, and no new picture of them for {length}"), Confidence::Likely)
+            }
             _ => (format!("no packet for {length} while the session lives: the camera or the path"), Confidence::Likely),
         },
         (_, Some(Cause::AwaitingKeyframe)) => {
@@ -415,9 +519,19 @@ fn slowed(figures: &Figures, evidence: &Evidence) -> (String, Confidence) {
 /// What speaks for a path that holds frames up, or is too narrow for them.
 fn held_up(cause: Cause, figures: &Figures, evidence: &Evidence) -> (String, Confidence) {
     if cause == Cause::TooHeavy {
-        let (delay, busy) = (evidence.path_delay.map_or_else(|| "some time".into(), seconds), percent(evidence.link_busy));
-        let told =
-            format!("frames take {delay} to come, and the link is busy with them for {busy} of the time: more than it carries");
+        let busy = format!("the link is busy with frames for {} of the time", percent(evidence.link_busy));
+        let arrives =
+            evidence.arrives_of_declared.map(|share| format!("{} of the declared bitrate arrive", percent(Some(share))));
+        let told = match (evidence.path_delay, evidence.loss) {
+            (_, Some(loss)) if evidence.overloaded => {
+                let seen = arrives.filter(|_| evidence.link_busy.is_none_or(|busy| busy <= BUSY)).unwrap_or(busy);
+                format!("{} of the packets are missing all the time, and {seen}: more than it carries", percent(Some(loss)))
+            }
+            (Some(delay), _) if delay >= Duration::from_millis(100) => {
+                format!("frames take {} to come, and {busy}: more than it carries", seconds(delay))
+            }
+            _ => format!("{busy}: more than it carries"),
+        };
         return (told, Confidence::Likely);
     }
     if let Some(delay) = evidence.path_delay.filter(|delay| *delay > Duration::from_secs(1)) {
@@ -485,6 +599,8 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::thresholds::Thresholds;
+    use proptest::prelude::*;
 
     const GOOD: Evidence = Evidence { had_picture: true, packets_flow: true, ..NONE };
     const NONE: Evidence = Evidence {
@@ -510,6 +626,12 @@ mod tests {
         link_busy: None,
         path_delay: None,
         finding: None,
+        overloaded: false,
+        arrives_of_declared: None,
+        lossy: None,
+        damage: None,
+        lateness: None,
+        strain: None,
     };
 
     fn at(seconds: u64) -> Mono {
@@ -649,6 +771,67 @@ mod tests {
         assert_eq!(sure(&GOOD), Confidence::High);
         assert_eq!(sure(&Evidence { too_late: true, ..GOOD }), Confidence::Likely);
         assert_eq!(sure(&Evidence { loss: Some(0.01), ..GOOD }), Confidence::Likely);
+    }
+
+    /// The numbers of a sentence, in their order.
+    fn numbers(text: &str) -> Vec<f64> {
+        let digits = |c: char| !(c.is_ascii_digit() || c == '.');
+        text.split(digits).filter_map(|part| part.trim_matches('.').parse().ok()).collect()
+    }
+
+    fn shares() -> impl Strategy<Value = Option<f64>> {
+        prop_oneof![Just(None), (0.0..1.2f64).prop_map(Some)]
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(3000))]
+
+        /// Whatever strains a stream, its sentence holds numbers that say the same.
+        #[test]
+        fn a_strains_sentence_holds_its_numbers(
+            (loss, sent, pace, arrived) in (shares(), shares(), shares(), shares()),
+            (decoded, shown, busy, carried) in (shares(), shares(), shares(), shares()),
+            (delay, overloaded, damaged, too_late) in (prop::option::of(0u64..5000), any::<bool>(), any::<bool>(), any::<bool>()),
+            declared in 1.0..60.0f64,
+        ) {
+            let arrived = arrived.filter(|_| sent.is_some());
+            let (loss, limits) = (loss.map(|share| share * share), Thresholds::default());
+            let evidence = Evidence {
+                loss,
+                overloaded: overloaded && loss.is_some_and(|loss| loss > 0.02),
+                arrives_of_declared: carried,
+                sent_of_declared: sent,
+                pace,
+                arrived_of_sent: arrived,
+                decoded_of_arrived: decoded,
+                shown_of_decoded: shown,
+                link_busy: busy,
+                path_delay: delay.map(Duration::from_millis),
+                damaged,
+                too_late,
+                ..GOOD
+            };
+            let sent_rate = sent.map(|share| share * declared);
+            let figures = Figures {
+                declared: FrameRate::new(declared),
+                sent: sent_rate,
+                arrived: arrived.zip(sent_rate).map(|(share, sent)| share * sent),
+                recent_loss: loss,
+                ..Figures::default()
+            };
+            let Some(cause) = crate::verdict::strain(&evidence, &limits) else { return Ok(()) };
+            let (line, _) = told(Some(cause), &figures, &evidence);
+            let said = numbers(&line);
+            match cause {
+                Cause::PacketLoss => prop_assert!(said[0] > 0.0 && (said[0] - loss.unwrap() * 100.0).abs() <= 0.051, "{}", line),
+                Cause::CameraSlowed => prop_assert!(said[0] < said[1] * 0.9, "{}", line),
+                Cause::TooHeavy => prop_assert!(said[0] > 0.0, "{}", line),
+                Cause::Late if line.contains("arrived") => prop_assert!(said[0] <= said[1] * 0.9, "{}", line),
+                Cause::Late if line.contains("capture") => prop_assert!(said[2] >= 1.0, "{}", line),
+                Cause::MachineSlow | Cause::TerminalSlow => prop_assert!(said[0] < 60.05, "{}", line),
+                _ => {}
+            }
+        }
     }
 
     #[test]

@@ -47,6 +47,8 @@ pub enum Change {
     /// It was there before and is now.
     #[default]
     Same,
+    /// It was there before and has not answered yet.
+    Awaited,
     /// It was there before and did not answer this time.
     Gone,
 }
@@ -164,10 +166,17 @@ pub struct Findings {
 }
 
 impl Findings {
-    /// A search begins: what was found before is kept, and counts as gone until it answers.
-    pub fn begin(&mut self) {
+    /// A search begins: what was found before is kept. Those that it `asks` are awaited; nothing is said of the others.
+    pub fn begin(&mut self, asks: impl Fn(IpAddr, &FoundDevice) -> bool) {
         self.searched = !self.devices.is_empty() || self.searched;
-        for device in self.devices.values_mut() {
+        for (address, device) in &mut self.devices {
+            device.change = if asks(*address, device) { Change::Awaited } else { Change::Same };
+        }
+    }
+
+    /// A search is over: what it asked and did not hear of is gone.
+    pub fn end(&mut self) {
+        for device in self.devices.values_mut().filter(|device| device.change == Change::Awaited) {
             device.change = Change::Gone;
         }
     }
@@ -180,7 +189,7 @@ impl Findings {
         }
         let fresh = if self.searched { Change::New } else { Change::Same };
         let device = self.devices.entry(at).or_insert_with(|| FoundDevice { change: fresh, ..FoundDevice::default() });
-        if device.change == Change::Gone {
+        if matches!(device.change, Change::Gone | Change::Awaited) {
             device.change = Change::Same;
         }
         // An address that another device has taken over is another device.
@@ -207,7 +216,7 @@ impl Findings {
     /// How many answered in the newest search.
     #[must_use]
     pub fn present(&self) -> usize {
-        self.devices.values().filter(|device| device.change != Change::Gone).count()
+        self.devices.values().filter(|device| !matches!(device.change, Change::Gone | Change::Awaited)).count()
     }
 
     /// Answers for which there was no room.
@@ -228,19 +237,25 @@ mod tests {
     #[test]
     fn searching_again_marks_what_is_new_and_what_has_gone() {
         let mut findings = Findings::default();
-        findings.begin();
+        findings.begin(|_, _| true);
         let serial = |serial: &str| FoundDevice { serial: Some(serial.into()), ..FoundDevice::default() };
         for n in [1, 2] {
             findings.learn(at(n), serial(&format!("s{n}")));
         }
         assert!(findings.devices().all(|(_, device)| device.change == Change::Same), "a first search has nothing new");
-        findings.begin();
+        findings.begin(|_, _| true);
         findings.learn(at(2), FoundDevice { by_scan: true, ..FoundDevice::default() });
         findings.learn(at(3), serial("s3"));
-        let seen: Vec<_> = findings.devices().map(|(_, device)| device.change).collect();
-        assert_eq!(seen, [Change::Gone, Change::Same, Change::New]);
+        let seen = |findings: &Findings| findings.devices().map(|(_, device)| device.change).collect::<Vec<_>>();
+        assert_eq!(seen(&findings), [Change::Awaited, Change::Same, Change::New]);
+        findings.end();
+        assert_eq!(seen(&findings), [Change::Gone, Change::Same, Change::New]);
+        let mut narrower = findings.clone();
+        narrower.begin(|address, _| address == at(3));
+        narrower.end();
+        assert_eq!(seen(&narrower), [Change::Same, Change::Same, Change::Gone], "of who is not asked nothing is said");
         assert_eq!(findings.get(at(2)).unwrap().serial.as_deref(), Some("s2"), "what was known stays");
-        findings.begin();
+        findings.begin(|_, _| true);
         findings.learn(at(3), serial("another"));
         assert_eq!(findings.get(at(3)).unwrap().change, Change::New, "another device at the same address");
         assert_eq!(findings.present(), 1);
@@ -265,7 +280,7 @@ mod tests {
     #[test]
     fn a_flood_of_answers_is_bounded() {
         let mut findings = Findings::default();
-        findings.begin();
+        findings.begin(|_, _| true);
         for n in 0..10_000u32 {
             findings.learn(IpAddr::from(n.to_be_bytes()), FoundDevice::default());
         }

@@ -1,129 +1,19 @@
 //! The ledger: what happened to all cameras, one entry for one root. Streams that fall together and share something are
-//! one entry; what comes again within a minute is the same entry once more.
+//! one entry; what comes again within a minute is the same entry once more, with its parts.
+
+mod entry;
+
+pub use entry::{Acknowledged, Entry, Part, Parts, Shared, Subject};
 
 use crate::event::{Confidence, Event, EventKind};
 use crate::{Cause, Mono, Wall};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fmt;
 use std::time::Duration;
-
-/// What several streams of one entry share.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Shared {
-    /// The recorder that they hang under.
-    Recorder(String),
-    /// The device or server that they come from.
-    Host(String),
-    /// The group that they are in.
-    Group(String),
-    /// This machine or its terminal.
-    Machine,
-    /// Most of what is received here: this machine, or the network that it hangs on.
-    Most,
-}
-
-impl fmt::Display for Shared {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Recorder(name) => write!(f, "recorder {name}"),
-            Self::Host(name) => write!(f, "host {name}"),
-            Self::Group(name) => write!(f, "group {name}"),
-            Self::Machine => f.write_str("this machine"),
-            Self::Most => f.write_str("this machine or its network"),
-        }
-    }
-}
-
-/// A stream, and what it may share with others.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Subject {
-    /// The camera's name.
-    pub camera: String,
-    /// The stream: main, sub, third.
-    pub stream: &'static str,
-    /// The group of the camera.
-    pub group: Option<String>,
-    /// The recorder that it hangs under.
-    pub recorder: Option<String>,
-    /// The host that it comes from.
-    pub host: Option<String>,
-}
-
-/// Who took note of an entry, and when.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Acknowledged {
-    /// Who.
-    pub by: String,
-    /// When.
-    pub at: Wall,
-}
-
-/// An entry.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
-    /// Its number; a later entry has a higher one.
-    pub id: u64,
-    /// The cameras that it is about, in the order in which they fell.
-    pub cameras: Vec<String>,
-    /// What they share, where they are several.
-    pub shared: Option<Shared>,
-    /// What happened: the worst of it.
-    pub kind: EventKind,
-    /// When it began.
-    pub start: Wall,
-    /// When all of it had ended; `None` while it goes on.
-    pub end: Option<Wall>,
-    /// How often it came again within a minute.
-    pub times: u32,
-    /// The primary cause.
-    pub cause: Option<Cause>,
-    /// What speaks for it.
-    pub evidence: String,
-    /// How sure that is.
-    pub confidence: Confidence,
-    /// What was done about it.
-    pub done: Vec<String>,
-    /// Who took note of it.
-    pub acknowledged: Option<Acknowledged>,
-    /// It asks for nobody until then.
-    pub shelved_until: Option<Wall>,
-    /// What somebody wrote to it.
-    pub note: String,
-    /// Since when pictures are missing, while they are; not kept.
-    pub down_since: Option<Wall>,
-}
-
-/// From here on a dropout that runs needs a hand: before, it may come back by itself.
-const NEEDS_A_HAND: Duration = Duration::from_secs(10);
-
-impl Entry {
-    /// How long it has lasted.
-    #[must_use]
-    pub fn length(&self, now: Wall) -> Duration {
-        Duration::from_micros(self.end.unwrap_or(now).micros_since(self.start).max(0) as u64)
-    }
-
-    /// The cameras in a few words.
-    #[must_use]
-    pub fn subject(&self) -> String {
-        match (&self.shared, self.cameras.as_slice()) {
-            (Some(shared), cameras) if cameras.len() > 1 => format!("{shared}: {} cameras", cameras.len()),
-            (_, [camera]) => camera.clone(),
-            (_, cameras) => format!("{} cameras", cameras.len()),
-        }
-    }
-
-    /// Somebody should do something now: no picture for a while, and nobody has taken note of it.
-    #[must_use]
-    pub fn needs_a_hand(&self, now: Wall) -> bool {
-        let shelved = self.shelved_until.is_some_and(|until| until > now);
-        let lasts = |since: Wall| now.micros_since(since) >= NEEDS_A_HAND.as_micros() as i64;
-        self.down_since.is_some_and(lasts) && self.acknowledged.is_none() && !shelved
-    }
-}
 
 /// Streams that fall within this time of each other may have fallen by one cause.
 const TOGETHER: Duration = Duration::from_secs(5);
+/// Streams that fall by causes that only look different may have fallen by one within this time.
+const AT_ONCE: Duration = Duration::from_secs(2);
 /// What comes again within this time is no new entry.
 const AGAIN: Duration = Duration::from_secs(60);
 /// Entries held here; all of them are in the store.
@@ -163,13 +53,18 @@ pub struct Ledger {
 }
 
 impl Ledger {
-    /// A ledger that goes on from what was kept, oldest first. What ran when the program ended is over: nobody watched.
+    /// A ledger that goes on from what was kept, oldest first. What ran when the program ended is over: it was `seen` last
+    /// then, and nobody watched since.
     #[must_use]
-    pub fn from_kept(mut entries: Vec<Entry>) -> Self {
+    pub fn from_kept(mut entries: Vec<Entry>, seen: Option<Wall>) -> Self {
         let next = entries.iter().map(|entry| entry.id + 1).max().unwrap_or(0);
         let mut changed = BTreeSet::new();
         for entry in entries.iter_mut().filter(|entry| entry.end.is_none()) {
-            entry.end = Some(entry.start);
+            let seen = seen.unwrap_or(entry.start).max(entry.start);
+            entry.end = Some(seen);
+            for part in entry.parts.told.iter_mut().filter(|part| part.end.is_none()) {
+                part.end = Some(seen.max(part.start));
+            }
             entry.done.push("its end was not seen: the program had ended".into());
             changed.insert(entry.id);
         }
@@ -239,13 +134,17 @@ impl Ledger {
     pub fn on_closed(&mut self, now: Wall, camera: &str, stream: &str) {
         self.of.retain(|(name, role, ..), _| name != camera || *role != stream);
         for (id, open) in &mut self.open {
-            let before = open.len();
-            open.retain(|(name, role, ..), _| name != camera || *role != stream);
-            if open.len() == before {
+            let is_closed = |(name, role, ..): &Key| name == camera && *role == stream;
+            let closed: Vec<Running> = open.iter().filter(|(key, _)| is_closed(key)).map(|(_, running)| *running).collect();
+            if closed.is_empty() {
                 continue;
             }
+            open.retain(|key, _| !is_closed(key));
             if let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.id == *id) {
                 entry.down_since = down_since(open);
+                for (_, start) in closed {
+                    end_part(entry, camera, start, now);
+                }
                 if open.is_empty() {
                     entry.end = Some(now.max(entry.start));
                 }
@@ -290,6 +189,7 @@ impl Ledger {
         self.next += 1;
         Entry {
             id,
+            parts: Parts { told: vec![Part { camera: camera.to_owned(), kind, start, end }], ..Parts::default() },
             cameras: vec![camera.to_owned()],
             shared: None,
             kind,
@@ -321,8 +221,21 @@ impl Ledger {
     fn follow(&mut self, id: u64, key: &Key, event: &Event, end: Option<Wall>) {
         let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.id == id) else { return };
         let open = self.open.entry(id).or_default();
+        if !open.contains_key(key) && end.is_none() {
+            // It was over for a moment only.
+            let own = |part: &&mut Part| part.camera == key.0 && part.kind == event.kind && part.end.is_some();
+            let Some(part) = entry.parts.told.iter_mut().rev().find(own) else { return };
+            (part.end, entry.end) = (None, None);
+            open.insert(key.clone(), (event.kind, part.start));
+            self.changed.insert(id);
+        }
         let Some(running) = open.get_mut(key) else { return };
+        let start = running.1;
         running.0 = event.kind;
+        let own = |part: &&mut Part| part.end.is_none() && part.start == start && part.camera == key.0;
+        if let Some(part) = entry.parts.told.iter_mut().rev().find(own) {
+            part.kind = event.kind;
+        }
         if entry.cameras.len() == 1 && entry.kind == event.kind && entry.evidence != event.evidence {
             entry.evidence.clone_from(&event.evidence);
             entry.confidence = event.confidence;
@@ -339,6 +252,7 @@ impl Ledger {
         }
         entry.down_since = down_since(open);
         let Some(end) = end else { return };
+        end_part(entry, &key.0, start, end);
         if entry.cameras.len() == 1 {
             // At the end more is known of it than at its beginning.
             entry.evidence.clone_from(&event.evidence);
@@ -351,7 +265,8 @@ impl Ledger {
     }
 
     fn enter(&mut self, key: Key, subject: &Subject, event: &Event, start: Wall, end: Option<Wall>) {
-        let found = self.again(subject, event, start).or_else(|| self.together(subject, event, start));
+        // Where others fell just now, it is with them, whatever happened to it before.
+        let found = self.together(subject, event, start).or_else(|| self.again(subject, event, start));
         let id = if let Some((id, shared)) = found {
             self.join(id, shared, subject, event, (start, end));
             id
@@ -400,6 +315,7 @@ impl Ledger {
                 let new = other.cameras.into_iter().filter(|camera| !entry.cameras.contains(camera)).collect::<Vec<_>>();
                 entry.cameras.extend(new);
                 entry.times = entry.times.max(other.times);
+                other.parts.told.into_iter().for_each(|part| entry.parts.push(part));
                 entry.done.extend(other.done);
                 if other.kind.is_worse_than(entry.kind) {
                     (entry.kind, entry.evidence, entry.confidence) = (other.kind, other.evidence, other.confidence);
@@ -428,11 +344,18 @@ impl Ledger {
         } else if entry.end.is_some_and(|ended| ended <= start) {
             entry.times += 1;
         }
-        if event.kind.is_worse_than(entry.kind) {
-            (entry.kind, entry.cause) = (event.kind, event.cause);
-            entry.evidence.clone_from(&event.evidence);
-            entry.confidence = event.confidence;
+        let deeper = event.cause.zip(entry.cause).is_some_and(|(new, old)| new != old && new.explains(old));
+        if event.kind.is_worse_than(entry.kind) || deeper {
+            let cause = if deeper || entry.cause.is_none() { event.cause } else { entry.cause };
+            entry.kind = if event.kind.is_worse_than(entry.kind) { event.kind } else { entry.kind };
+            entry.cause = cause;
+            if cause == event.cause {
+                entry.evidence.clone_from(&event.evidence);
+                entry.confidence = event.confidence;
+            }
         }
+        entry.start = entry.start.min(start);
+        entry.parts.push(Part { camera: subject.camera.clone(), kind: event.kind, start, end });
         entry.end = match end {
             Some(end) if !runs => Some(entry.end.map_or(end, |before| before.max(end))),
             _ => None,
@@ -446,20 +369,91 @@ impl Ledger {
             Some(end) => start.micros_since(end) < AGAIN.as_micros() as i64,
             None => start.micros_since(entry.start) < AGAIN.as_micros() as i64 || entry.cameras.len() == 1,
         };
-        let same =
-            |entry: &&Entry| event.cause.is_some() && entry.cause == event.cause && entry.cameras.contains(&subject.camera);
+        let leap = |entry: &&Entry| event.kind == EventKind::TimestampsLeap && entry.kind == event.kind;
+        let alike = |entry: &&Entry| event.cause.zip(entry.cause).is_some_and(|(new, old)| new.is_of_one_root(old));
+        let same = |entry: &&Entry| (alike(entry) || leap(entry)) && entry.cameras.contains(&subject.camera);
         self.entries.iter().rev().take(LOOKED_AT).filter(recent).find(same).map(|entry| (entry.id, entry.shared.clone()))
     }
 
     /// The entry of other streams that fell by the same cause at the same time and share something with this one.
-    fn together(&self, subject: &Subject, event: &Event, start: Wall) -> Option<(u64, Option<Shared>)> {
+    fn together(&mut self, subject: &Subject, event: &Event, start: Wall) -> Option<(u64, Option<Shared>)> {
         let cause = event.cause?;
-        let near = |entry: &&Entry| start.micros_since(entry.start).unsigned_abs() < TOGETHER.as_micros() as u64;
-        let alike = |entry: &&Entry| entry.cause == Some(cause) && entry.kind.is_dropout() == event.kind.is_dropout();
-        self.entries.iter().rev().take(LOOKED_AT).filter(near).filter(alike).find_map(|entry| {
-            let shared = self.shared_with(entry, subject, cause)?;
-            Some((entry.id, Some(shared)))
-        })
+        let ours = |cause| matches!(cause, Some(Cause::MachineSlow | Cause::TerminalSlow));
+        let fell_with = |entry: &Entry| {
+            let apart = |part: &Part| start.micros_since(part.start).unsigned_abs();
+            let others = entry.parts.told.iter().rev().take(LOOKED_AT).filter(|part| part.camera != subject.camera);
+            let near = others.min_by_key(|part| apart(part))?;
+            let alike = near.kind.is_dropout() == event.kind.is_dropout();
+            let (old, apart) = (entry.cause?, u128::from(apart(near)));
+            let fell = (old == cause && alike && apart < TOGETHER.as_micros())
+                || (alike && event.kind.is_dropout() && old.is_of_one_fall(cause) && apart < AT_ONCE.as_micros());
+            fell.then_some(near.start)
+        };
+        let recent = |entry: &Entry| entry.end.is_none_or(|end| start.micros_since(end) < AGAIN.as_micros() as i64);
+        let found = self.entries.iter().rev().take(LOOKED_AT).find_map(|entry| {
+            // A busy machine is one root, however often it shows.
+            let at = if ours(event.cause) && ours(entry.cause) && recent(entry) { Some(start) } else { fell_with(entry) };
+            Some((entry.id, at?, self.shared_with(entry, subject, cause)?))
+        });
+        let (id, at, shared) = found?;
+        Some((if ours(event.cause) { id } else { self.part_off(id, at) }, Some(shared)))
+    }
+
+    /// What of an entry began around this time is an entry of its own from now on, where more of it began long before; gives
+    /// its number.
+    fn part_off(&mut self, id: u64, at: Wall) -> u64 {
+        // What had ended by then was something else.
+        let near = |part: &Part| {
+            let apart = u128::from(at.micros_since(part.start).unsigned_abs());
+            apart < AT_ONCE.as_micros() || (apart < TOGETHER.as_micros() && part.end.is_none_or(|end| end > at))
+        };
+        let Some(index) = self.entries.iter().rposition(|entry| entry.id == id) else { return id };
+        let Some(old) = self.entries.get_mut(index).filter(|entry| entry.parts.told.iter().any(|part| !near(part))) else {
+            return id;
+        };
+        let (new, stay): (Vec<Part>, Vec<Part>) = std::mem::take(&mut old.parts.told).into_iter().partition(near);
+        let Some(start) = new.iter().map(|part| part.start).min() else {
+            old.parts.told = stay;
+            return id;
+        };
+        old.parts.told = stay;
+        old.times = old.times.saturating_sub(1).max(1);
+        let (cause, evidence, confidence) = (old.cause, old.evidence.clone(), old.confidence);
+        let kind = new.iter().map(|part| part.kind).fold(EventKind::Strained, |a, b| if b.is_worse_than(a) { b } else { a });
+        if let Some(worst) = old.parts.told.iter().map(|part| part.kind).reduce(|a, b| if b.is_worse_than(a) { b } else { a }) {
+            old.kind = worst;
+        }
+        let has_parts = |camera: &String| old.parts.told.iter().any(|part| part.camera == *camera);
+        let cameras_left: Vec<String> = old.cameras.iter().filter(|camera| has_parts(camera)).cloned().collect();
+        if cameras_left.len() == 1 {
+            old.shared = None;
+        }
+        old.cameras = cameras_left;
+        let cameras: BTreeSet<String> = new.iter().map(|part| part.camera.clone()).collect();
+        let first = cameras.first().cloned().unwrap_or_default();
+        // Its events go with it.
+        let (moved, kept): (BTreeMap<Key, Running>, BTreeMap<Key, Running>) = self
+            .open
+            .remove(&id)
+            .unwrap_or_default()
+            .into_iter()
+            .partition(|(key, (_, since))| cameras.contains(&key.0) && *since >= start);
+        old.end = if kept.is_empty() { old.parts.told.iter().filter_map(|part| part.end).max() } else { None };
+        old.down_since = down_since(&kept);
+        self.open.insert(id, kept);
+        self.changed.insert(id);
+        let end = if moved.is_empty() { new.iter().filter_map(|part| part.end).max() } else { None };
+        let mut entry = self.new_entry(&first, kind, (start, end), (cause, evidence, confidence));
+        entry.cameras = cameras.into_iter().collect();
+        entry.parts.told = new;
+        entry.down_since = down_since(&moved);
+        let new_id = entry.id;
+        for key in moved.keys() {
+            self.of.insert(key.clone(), new_id);
+        }
+        self.open.insert(new_id, moved);
+        self.push(entry);
+        new_id
     }
 
     fn shared_with(&self, entry: &Entry, subject: &Subject, cause: Cause) -> Option<Shared> {
@@ -478,6 +472,13 @@ impl Ledger {
         let host = || all(|subject| subject.host.as_ref()).map(Shared::Host);
         let group = || all(|subject| subject.group.as_ref()).map(Shared::Group);
         recorder.or_else(host).or_else(group)
+    }
+}
+
+fn end_part(entry: &mut Entry, camera: &str, start: Wall, end: Wall) {
+    let own = |part: &&mut Part| part.end.is_none() && part.start == start && part.camera == camera;
+    if let Some(part) = entry.parts.told.iter_mut().rev().find(own) {
+        part.end = Some(end.max(start));
     }
 }
 
@@ -647,7 +648,7 @@ mod tests {
         let done: Vec<_> = ledger.entries().iter().map(|entry| (entry.subject(), entry.done.len())).collect();
         assert_eq!(done, [("Mast".into(), 0), ("Gate".into(), 1), ("Lane".into(), 0), ("Lock".into(), 1)]);
         // After a restart what ran is over.
-        let again = Ledger::from_kept(ledger.entries().to_vec());
+        let again = Ledger::from_kept(ledger.entries().to_vec(), Some(wall(at(950))));
         assert!(again.entries().iter().all(|entry| entry.end.is_some()));
         assert_eq!((again.next, again.changed.len()), (4, 3));
     }
@@ -664,6 +665,104 @@ mod tests {
         // Its events are counted from 0 again.
         ledger.observe(&camera, &[event(0, EventKind::Freeze, Cause::Silence, 300, None)], wall);
         assert_eq!((ledger.entries().len(), ledger.entries()[1].kind), (2, EventKind::Freeze));
+    }
+
+    #[test]
+    fn what_comes_and_goes_is_told_by_its_parts_and_alarms_by_its_share() {
+        let mut ledger = Ledger::default();
+        let camera = alone("Mast", "Hill");
+        let mut events = Vec::new();
+        for n in 0..4 {
+            events.push(event(n, EventKind::Outage, Cause::ClosedByCamera, 10 + 15 * n, Some(10 + 15 * n + 3)));
+            ledger.observe(&camera, &events, wall);
+        }
+        let entry = &ledger.entries()[0];
+        assert_eq!(entry.length_text(wall(at(200))), "down 12.0 s in 48.0 s, 4 times");
+        assert_eq!(entry.stretches("Mast", wall(at(200)))[1], (EventKind::Outage, wall(at(25)), wall(at(28))));
+        assert!(entry.stretches("Gate", wall(at(200))).is_empty() && !entry.needs_a_hand(wall(at(59))), "a fifth of a minute");
+        // Freezes of half of the time are an alarm, though none lasts.
+        let gate = alone("Gate", "Hill");
+        let chatters: Vec<Event> =
+            (0..30).map(|n| event(n, EventKind::Freeze, Cause::PacketLoss, 300 + 2 * n, Some(301 + 2 * n))).collect();
+        for n in 0..30 {
+            ledger.observe(&gate, &chatters[..=n], wall);
+        }
+        ledger.tick(wall(at(360)));
+        assert_eq!(ledger.alarms(wall(at(360))).map(Entry::subject).collect::<Vec<_>>(), ["Gate"]);
+        assert_eq!((ledger.load(wall(at(360))), ledger.alarms(wall(at(425))).count()), (1, 0), "it is over");
+        // Two streams of a camera at once are missing once; of thousands of parts the oldest are counted.
+        let main = Subject { stream: "main", ..gate.clone() };
+        ledger.observe(&main, &[event(0, EventKind::Freeze, Cause::PacketLoss, 358, Some(359))], wall);
+        assert_eq!(ledger.entries()[1].parts.missing(wall(at(400))), Duration::from_secs(30));
+        let many: Vec<Event> =
+            (0..1000).map(|n| event(30 + n, EventKind::Stutter, Cause::PacketLoss, 400 + 2 * n, Some(401 + 2 * n))).collect();
+        ledger.observe(&gate, &many, wall);
+        let parts = &ledger.entries()[1].parts;
+        assert_eq!((parts.times(), parts.missing(wall(at(9000)))), (1031, Duration::from_secs(1030)));
+        assert!(parts.told.len() <= 200);
+    }
+
+    #[test]
+    fn a_fall_of_many_is_one_entry_from_its_own_beginning_whatever_happened_before() {
+        let mut ledger = Ledger::default();
+        let lane = |n: u64| Subject { host: Some("127.77.0.9".into()), ..alone(&format!("Lane {n}"), &format!("Group {n}")) };
+        for n in 0..16 {
+            ledger.observe(&lane(n), &[], wall);
+        }
+        // Two of them stuttered shortly before, by loss and by a silence.
+        let before = |n: u64| {
+            let cause = if n == 0 { Cause::Silence } else { Cause::PacketLoss };
+            event(0, EventKind::Stutter, cause, 96 - n, Some(97 - n))
+        };
+        ledger.observe(&lane(0), &[before(0)], wall);
+        ledger.observe(&lane(5), &[before(5)], wall);
+        let fall = |n: u64, end| {
+            let cause = [Cause::Silence, Cause::Silence, Cause::PacketLoss, Cause::ClosedByCamera][n as usize % 4];
+            let number = u64::from(n == 0 || n == 5);
+            event(number, EventKind::Freeze, cause, 100, end)
+        };
+        for n in 0..16 {
+            ledger.observe(&lane(n), &[fall(n, None)], wall);
+        }
+        let told: Vec<_> = ledger.entries().iter().map(|entry| (entry.cameras.len(), entry.start, entry.end.is_none())).collect();
+        assert_eq!(
+            told,
+            [(1, wall(at(96)), false), (1, wall(at(91)), false), (16, wall(at(100)), true)],
+            "{:?}",
+            ledger.entries()
+        );
+        for n in 0..16 {
+            ledger.observe(&lane(n), &[fall(n, Some(110 + n))], wall);
+        }
+        let entry = &ledger.entries()[2];
+        assert_eq!((entry.end, entry.parts.missing(wall(at(300)))), (Some(wall(at(125))), Duration::from_secs(25)));
+        // A busy machine is one entry, whenever it shows.
+        for (n, at) in (0..6).zip([400, 411, 423, 430, 444, 450]) {
+            let cause = if n % 2 == 0 { Cause::MachineSlow } else { Cause::TerminalSlow };
+            ledger.observe(&lane(n), &[event(2, EventKind::Strained, cause, at, Some(at + 20))], wall);
+        }
+        assert_eq!((ledger.entries().len(), ledger.entries()[3].subject()), (4, "this machine: 6 cameras".into()));
+    }
+
+    #[test]
+    fn one_cause_that_shows_in_many_ways_is_one_entry() {
+        let mut ledger = Ledger::default();
+        let camera = alone("Mast", "Hill");
+        let shows = [
+            (EventKind::Strained, Cause::Late),
+            (EventKind::Stutter, Cause::AwaitingKeyframe),
+            (EventKind::Strained, Cause::TooHeavy),
+            (EventKind::Freeze, Cause::Late),
+        ];
+        let events: Vec<Event> = (0..22)
+            .zip(shows.into_iter().cycle())
+            .map(|(n, (kind, cause))| event(n, kind, cause, 10 + 3 * n, Some(12 + 3 * n)))
+            .collect();
+        for n in 0..events.len() {
+            ledger.observe(&camera, &events[..=n], wall);
+        }
+        let told: Vec<_> = ledger.entries().iter().map(|entry| (entry.kind, entry.cause)).collect();
+        assert_eq!(told, [(EventKind::Freeze, Some(Cause::TooHeavy))]);
     }
 
     #[test]

@@ -53,5 +53,5 @@ pub use role::Role;
 pub use secret::Secret;
 pub use source::{Credentials, Scheme, SourceUrl, SourceUrlError, Transport, TransportChoice};
 pub use time::{ClockPair, Mono, NtpTime, Wall};
-pub use units::{BitsPerSecond, ClockRate, FrameRate, Ticks};
+pub use units::{BitsPerSecond, ClockRate, FrameRate, Ticks, length_text};
 pub use verdict::Verdict;

@@ -15,10 +15,11 @@ mod latency;
 mod pulse;
 mod rate;
 mod recent_loss;
+mod spell;
 mod table;
 
 pub use bitrate::Bitrate;
-pub use dropout::{Dropout, DropoutKind, DropoutMeter, MOSTLY};
+pub use dropout::{Dropout, DropoutKind, DropoutMeter, FIRST_PICTURE, MOSTLY};
 pub use figures::{Dropped, Figures, FrameCounts, Latency, LatencyBasis, Milestones, Spread};
 pub use flash::FlashStep;
 pub use history::{History, Sample, Span};

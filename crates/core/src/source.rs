@@ -256,15 +256,14 @@ impl std::str::FromStr for SourceUrl {
         let (scheme, rest) = text.split_once("://").ok_or(SourceUrlError::NoScheme)?;
         let other = || SourceUrlError::OtherScheme { scheme: scheme.to_ascii_lowercase() };
         let scheme = Scheme::from_word(scheme).ok_or_else(other)?;
-        let end = rest.find(['/', '?']).unwrap_or(rest.len());
-        // A password with an unescaped slash: the last @ before any query still ends the sign-in
-        // only when it stands before the first slash; anything else is part of the path.
-        let (authority, path) = rest.split_at(end);
-        let path = path.split('#').next().unwrap_or("");
-        let (credentials, host_port) = match authority.rsplit_once('@') {
-            Some((sign_in, host_port)) => (Some(credentials(sign_in)), host_port),
-            None => (None, authority),
+        // A password may hold what ends it elsewhere.
+        let (credentials, rest) = match crate::target::sign_in_end(rest) {
+            Some(at) => (Some(credentials(rest.get(..at).unwrap_or(""))), rest.get(at + 1..).unwrap_or("")),
+            None => (None, rest),
         };
+        let end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
+        let (host_port, path) = rest.split_at(end);
+        let path = path.split('#').next().unwrap_or("");
         let (host, port) = split_host(host_port)?;
         if host.is_empty() {
             return Err(SourceUrlError::NoHost);

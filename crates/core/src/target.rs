@@ -7,7 +7,8 @@
 mod list;
 mod slip;
 
-pub use list::{Newcomer, Row, names_file, understand_list};
+pub use list::{Listing, Newcomer, Row, names_file, understand_list, understand_listing};
+pub(crate) use slip::sign_in_end;
 pub use slip::{Refusal, Slip};
 
 use crate::sdp::Description;

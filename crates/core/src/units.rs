@@ -42,6 +42,17 @@ impl ClockRate {
     }
 }
 
+/// A length of time in a few characters, the same everywhere: `3.0 s`, `48.2 s`, `1 min 40 s`, `2 h 13 min`.
+#[must_use]
+pub fn length_text(span: Duration) -> String {
+    let seconds = (span.as_secs_f64()).round() as u64;
+    match span.as_millis() {
+        0..99_950 => format!("{:.1} s", span.as_secs_f64()),
+        99_950..7_199_500 => format!("{} min {:02} s", seconds / 60, seconds % 60),
+        _ => format!("{} h {:02} min", seconds / 3600, seconds / 60 % 60),
+    }
+}
+
 /// Payload bits per second.
 #[derive(Debug, Clone, Copy, PartialEq, PartialOrd)]
 pub struct BitsPerSecond(pub f64);

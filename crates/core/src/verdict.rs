@@ -1,5 +1,6 @@
 //! A stream's state in one word, and the rules that choose it.
 
+use crate::meter::FIRST_PICTURE;
 use crate::sight::Finding;
 use crate::thresholds::Thresholds;
 use crate::{Cause, Mono};
@@ -113,10 +114,14 @@ pub struct Evidence {
     pub undecodable: bool,
     /// What was asked of the other end has had no answer for a while; what that would be.
     pub unanswered: Option<Cause>,
-    /// Time since the session began to play.
+    /// Time since the first session began to play.
     pub playing_for: Duration,
     /// Share of packets lost in the last 10 s.
     pub loss: Option<f64>,
+    /// Arriving over declared bitrate, of 10 s.
+    pub arrives_of_declared: Option<f64>,
+    /// Packets are lost all the time, as where more is sent than the path carries.
+    pub overloaded: bool,
     /// Damaged share of the access units of the last 10 s without any packet lost.
     pub damaged: bool,
     /// Packets came after their place in the order was given up, in the last 10 s.
@@ -143,6 +148,37 @@ pub struct Evidence {
     pub path_delay: Option<Duration>,
     /// What is found in the picture.
     pub finding: Option<Finding>,
+    /// From the first to the last packet that was lost, of those of late.
+    pub lossy: Option<(Mono, Mono)>,
+    /// The same of damaged pictures.
+    pub damage: Option<(Mono, Mono)>,
+    /// The same of frames and packets that came late.
+    pub lateness: Option<(Mono, Mono)>,
+    /// What strains it at this moment, whatever the verdict still holds.
+    pub strain: Option<Cause>,
+}
+
+impl Evidence {
+    /// When what strains a stream by this cause began and happened last, as far as that is known better than by when it was
+    /// judged.
+    #[must_use]
+    pub fn span_of(&self, cause: Cause) -> (Option<Mono>, Option<Mono>) {
+        let span = match cause {
+            Cause::PacketLoss => self.lossy,
+            Cause::TooHeavy => {
+                if self.lossy.map(|span| span.1) > self.lateness.map(|span| span.1) {
+                    self.lossy
+                } else {
+                    self.lateness
+                }
+            }
+            Cause::Damaged => self.damage,
+            Cause::Late => self.lateness,
+            Cause::CameraSlowed => return (self.slower_since, self.regular_since),
+            _ => None,
+        };
+        (span.map(|span| span.0), span.map(|span| span.1))
+    }
 }
 
 /// Turns evidence into a verdict; strain must last a while to count, and be gone longer to end.
@@ -162,7 +198,8 @@ impl Judge {
             SessionState::Resting => (Verdict::Resting, None),
             SessionState::Failed { cause, .. } => (Verdict::Lost, Some(*cause)),
             SessionState::Connecting if evidence.had_picture => (Verdict::Lost, evidence.unanswered),
-            SessionState::Connecting => (Verdict::Waiting, evidence.unanswered),
+            SessionState::Connecting if evidence.unanswered.is_some() => (Verdict::Lost, evidence.unanswered),
+            SessionState::Connecting => (Verdict::Waiting, None),
             SessionState::Playing => self.judge_playing(now, evidence),
         }
     }
@@ -181,10 +218,8 @@ impl Judge {
             return (Verdict::Stalled, Some(stall_cause(evidence)));
         }
         if !evidence.had_picture {
-            let cause = if evidence.packets_flow { Cause::AwaitingKeyframe } else { Cause::Silence };
-            let patient = evidence.playing_for < Duration::from_secs(3);
-            let verdict = if patient || evidence.packets_flow { Verdict::Waiting } else { Verdict::Stalled };
-            return (verdict, (!patient).then_some(cause));
+            let patient = evidence.playing_for < FIRST_PICTURE;
+            return if patient { (Verdict::Waiting, None) } else { (Verdict::Stalled, Some(stall_cause(evidence))) };
         }
         if evidence.finding == Some(Finding::Frozen) && self.thresholds.counts(Finding::Frozen) {
             return (Verdict::Stalled, Some(Cause::FrozenPicture));
@@ -216,6 +251,8 @@ impl Judge {
 pub fn stall_cause(evidence: &Evidence) -> Cause {
     if !evidence.packets_flow {
         Cause::Silence
+    } else if evidence.overloaded {
+        Cause::TooHeavy
     } else if evidence.loss.is_some_and(|loss| loss > 0.0) {
         Cause::PacketLoss
     } else if evidence.too_late {
@@ -244,13 +281,15 @@ pub const fn finding_cause(finding: Finding) -> Cause {
 }
 
 /// The first rule that applies, from the path to this machine.
-fn strain(evidence: &Evidence, limits: &Thresholds) -> Option<Cause> {
+#[must_use]
+pub fn strain(evidence: &Evidence, limits: &Thresholds) -> Option<Cause> {
     let below = |share: Option<f64>, limit: f64| share.is_some_and(|share| share < limit);
     let slowed = below(evidence.sent_of_declared, limits.slowed);
     let slow_pace = below(evidence.pace, limits.slowed);
     let late = evidence.path_delay.is_some_and(|delay| delay > limits.late);
     let finding = evidence.finding.filter(|finding| limits.counts(*finding));
     [
+        (evidence.overloaded, Cause::TooHeavy),
         (evidence.loss.is_some_and(|loss| loss >= limits.loss), Cause::PacketLoss),
         (evidence.damaged, Cause::Damaged),
         // A link that is full delivers all the time, and what waits for it comes late.
@@ -282,6 +321,8 @@ mod tests {
         unanswered: None,
         playing_for: Duration::from_secs(60),
         loss: Some(0.0),
+        arrives_of_declared: None,
+        overloaded: false,
         damaged: false,
         too_late: false,
         sent_of_declared: Some(1.0),
@@ -294,12 +335,17 @@ mod tests {
         link_busy: None,
         path_delay: None,
         finding: None,
+        lossy: None,
+        damage: None,
+        lateness: None,
+        strain: None,
     };
 
     #[test]
     fn each_strain_has_its_cause() {
         for (evidence, cause) in [
             (Evidence { loss: Some(0.01), ..GOOD }, Cause::PacketLoss),
+            (Evidence { loss: Some(0.37), overloaded: true, ..GOOD }, Cause::TooHeavy),
             (Evidence { sent_of_declared: Some(0.5), ..GOOD }, Cause::CameraSlowed),
             (Evidence { path_delay: Some(Duration::from_secs(2)), ..GOOD }, Cause::Late),
             (Evidence { arrived_of_sent: Some(0.5), ..GOOD }, Cause::Late),
@@ -370,7 +416,7 @@ mod tests {
         assert_eq!(judge.judge(Mono::ZERO, &SessionState::Playing, &silent), (Verdict::Stalled, Some(Cause::Silence)));
         let asked = Evidence { unanswered: Some(Cause::Silence), ..Evidence::default() };
         let connecting = SessionState::Connecting;
-        assert_eq!(judge.judge(Mono::ZERO, &connecting, &asked), (Verdict::Waiting, Some(Cause::Silence)));
+        assert_eq!(judge.judge(Mono::ZERO, &connecting, &asked), (Verdict::Lost, Some(Cause::Silence)));
         let refused = Evidence { undecodable: true, ..GOOD };
         assert_eq!(judge.judge(Mono::ZERO, &SessionState::Playing, &refused), (Verdict::Stalled, Some(Cause::Damaged)));
         let codec = Evidence { unknown_codec: true, ..GOOD };

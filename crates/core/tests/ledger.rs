@@ -99,6 +99,11 @@ proptest! {
         for entry in ledger.entries() {
             prop_assert!(entry.end.is_none_or(|end| end >= entry.start), "{entry:?}");
             prop_assert!(!entry.cameras.is_empty() && entry.times >= 1);
+            let parts = &entry.parts.told;
+            prop_assert_eq!(parts.iter().any(|part| part.end.is_none()), entry.end.is_none(), "{:?}", entry);
+            let within = parts.iter().all(|part| part.start >= entry.start && part.end.zip(entry.end).is_none_or(|(a, b)| a <= b));
+            prop_assert!(within && entry.cameras.iter().all(|name| parts.iter().any(|part| part.camera == *name)), "{entry:?}");
+            prop_assert!(entry.parts.missing(wall(at(now))) <= entry.length(wall(at(now))), "{entry:?}");
             prop_assert_eq!(Some(entry), kept.get(&entry.id), "what changed is told");
         }
         prop_assert!(ledger.load(wall(at(now))) <= ledger.entries().len());

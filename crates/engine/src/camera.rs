@@ -220,6 +220,8 @@ pub struct Seat {
     pub switching: Option<Role>,
     /// It is not received, or not decoded: this budget is short.
     pub short: Option<Short>,
+    /// Of what decoding is short for, keyframes are shown all the same.
+    pub keyframes: bool,
 }
 
 impl Seat {
@@ -227,6 +229,12 @@ impl Seat {
     #[must_use]
     pub const fn key(&self) -> FeedKey {
         FeedKey::new(self.camera, self.role)
+    }
+
+    /// Its pictures are shown, all of them or keyframes.
+    #[must_use]
+    pub const fn is_shown(&self) -> bool {
+        self.short.is_none() || self.keyframes
     }
 
     /// The stream that is waited for.

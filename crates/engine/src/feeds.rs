@@ -87,8 +87,15 @@ impl std::fmt::Debug for Output {
 }
 
 /// A picture of the size of a small tile is made of every frame, as on a wall.
-pub const SMALL_TILE: Wanted =
-    Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
+pub const SMALL_TILE: Wanted = Wanted {
+    width: 160,
+    height: 90,
+    pixel_aspect: 1.0,
+    step: (1, 1),
+    aspect: lattice_core::lattice::Aspect::Fit,
+    enlarge: true,
+    keyframes_only: false,
+};
 
 /// A pool of decoders fit for this machine.
 #[must_use]
@@ -167,8 +174,10 @@ impl Feed {
         if self.wanted == wanted {
             return;
         }
-        if self.wanted.is_some() != wanted.is_some() {
-            let _ = self.stations.try_send(Station::Visible(wanted.is_some()));
+        // Of keyframes alone no shown rate is told.
+        let visible = |wanted: Option<Wanted>| wanted.is_some_and(|wanted| !wanted.keyframes_only);
+        if visible(self.wanted) != visible(wanted) {
+            let _ = self.stations.try_send(Station::Visible(visible(wanted)));
         }
         self.wanted = wanted;
         if let Some(lane) = &self.lane {

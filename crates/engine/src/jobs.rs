@@ -29,7 +29,7 @@ use lattice_core::find::{AddressRange, MANY_ADDRESSES, PathPattern};
 use lattice_core::lattice::Lattice;
 use lattice_core::onvif::Encoder;
 use lattice_core::target::Newcomer;
-use lattice_core::{Cause, Credentials, Secret, SourceUrl};
+use lattice_core::{Cause, Credentials, Secret, SourceUrl, TransportChoice};
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
 use lattice_store::site::CertificateTrust;
@@ -67,6 +67,10 @@ pub enum Errand {
     Readdress(String, String),
     /// Give a camera another name.
     Rename(String, String),
+    /// Ask for a camera's packets in this way.
+    Transport(String, TransportChoice),
+    /// Fetch the stills of a camera this often.
+    Interval(String, Duration),
     /// Put a camera into a group; none for an empty name.
     Regroup(String, String),
     /// Switch a camera off or on.
@@ -183,7 +187,7 @@ pub(crate) struct Errands {
     search: Option<JoinHandle<()>>,
     /// Searches stay on loopback: the demo.
     loopback_only: bool,
-    removed: Vec<Camera>,
+    removed: Vec<(Camera, Vec<String>)>,
     /// Recorders that were asked, until their channels are chosen.
     recorders: Vec<(Newcomer, Intake)>,
     /// Many addresses that were asked about: the same again scans them.
@@ -257,17 +261,10 @@ impl Errands {
                 self.change(|editor| editor.put_camera(&camera))?;
                 Ok(Outcome::default())
             }
+            Errand::Transport(name, transport) => self.set_transport(&name, transport),
+            Errand::Interval(name, every) => self.set_interval(&name, every),
             Errand::Toggle(name) => self.toggle(&name),
-            Errand::Remove(name) => {
-                let camera = self.camera(&name)?;
-                self.change(|editor| editor.remove_camera(&name))?;
-                self.removed.push(camera);
-                Ok(Outcome {
-                    removed: vec![name.clone()],
-                    say: Some(format!("{name} was removed; u brings it back")),
-                    ..Outcome::default()
-                })
-            }
+            Errand::Remove(name) => self.remove(name),
             Errand::Buffer(name, role, buffer) => {
                 let mut camera = self.camera(&name)?;
                 camera.streams.iter_mut().filter(|stream| stream.role == role).for_each(|stream| stream.buffer = buffer);
@@ -297,13 +294,26 @@ impl Errands {
             Errand::Live(name) => self.look_for_live(&name).map(|()| Outcome::default()),
             Errand::Assign(name, url, role) => self.assign(&name, &url, role),
             Errand::Probe(name, urls) => self.probe(&name, urls).map(|()| Outcome::default()),
-            Errand::Undo => {
-                let camera = self.removed.pop().ok_or("there is nothing to bring back")?;
-                self.change(|editor| editor.put_camera(&camera))?;
-                let say = Some(format!("{} is back", camera.name));
-                Ok(Outcome { added: self.definition(&camera).into_iter().collect(), say, ..Outcome::default() })
-            }
+            Errand::Undo => self.bring_back(),
         }
+    }
+
+    fn remove(&mut self, name: String) -> Result<Outcome, String> {
+        let camera = self.camera(&name)?;
+        let order = self.kept.file.site().cameras.iter().map(|camera| camera.name.clone()).collect();
+        self.change(|editor| editor.remove_camera(&name))?;
+        self.removed.push((camera, order));
+        let say = Some(format!("{name} was removed; u brings it back"));
+        Ok(Outcome { removed: vec![name], say, ..Outcome::default() })
+    }
+
+    /// The camera that was removed last stands where it stood.
+    fn bring_back(&mut self) -> Result<Outcome, String> {
+        let (camera, order) = self.removed.pop().ok_or("there is nothing to bring back")?;
+        let order: Vec<&str> = order.iter().map(String::as_str).collect();
+        self.change(|editor| editor.put_camera(&camera).and_then(|()| editor.order_cameras(&order)))?;
+        let say = Some(format!("{} is back", camera.name));
+        Ok(Outcome { added: self.definition(&camera).into_iter().collect(), say, ..Outcome::default() })
     }
 
     fn toggle(&mut self, name: &str) -> Result<Outcome, String> {
@@ -401,9 +411,10 @@ impl Errands {
 
     fn take(&self, targets: Vec<Newcomer>) {
         let limit = Arc::new(Semaphore::new(AT_ONCE));
+        let mut asked = Vec::new();
         for newcomer in targets {
-            let (news, patterns, limit) = (self.news.clone(), self.patterns.clone(), limit.clone());
-            self.runtime.spawn(async move {
+            let (patterns, limit) = (self.patterns.clone(), limit.clone());
+            asked.push(self.runtime.spawn(async move {
                 let _permit = limit.acquire().await;
                 let asked = tokio::time::timeout(INTAKE_WITHIN, take_in(&newcomer.target, &patterns)).await;
                 let late = || {
@@ -413,9 +424,18 @@ impl Errands {
                     })
                 };
                 let result = asked.unwrap_or_else(|_| late());
-                let _ = news.send(JobNews::Asked(newcomer, result));
-            });
+                (newcomer, result)
+            }));
         }
+        // All at once, and told in their order: the roster has them as they were pasted.
+        let news = self.news.clone();
+        self.runtime.spawn(async move {
+            for one in asked {
+                if let Ok((newcomer, result)) = one.await {
+                    let _ = news.send(JobNews::Asked(newcomer, result));
+                }
+            }
+        });
     }
 
     /// A target was asked: what it is goes into the site; of a recorder, its channels are chosen first.
@@ -435,6 +455,11 @@ impl Errands {
             }
             Err(trouble) if trouble.cause == Cause::SignIn => {
                 let taken = Taken { shown: target.to_string(), result: Err(trouble.text), note: None, locked: true };
+                Outcome { taken: Some(taken), ..Outcome::default() }
+            }
+            Err(trouble) if !trouble.may_pass() && !newcomer.as_typed => {
+                let why = format!("{}; it was not added: enter again adds it all the same", trouble.text);
+                let taken = Taken { shown: target.to_string(), result: Err(why), note: None, locked: false };
                 Outcome { taken: Some(taken), ..Outcome::default() }
             }
             // It may be switched on tomorrow: it is kept as it was typed, and asked again.

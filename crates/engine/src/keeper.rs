@@ -48,8 +48,9 @@ pub enum KeeperNews {
     Said(Result<String, String>),
     /// Another program keeps the record, and these are its newest entries.
     Elsewhere(Vec<Entry>),
-    /// This program keeps the record from now on; these are its newest entries as they were left.
-    Keeps(Vec<Entry>),
+    /// This program keeps the record from now on; these are its newest entries as they were left, and when that
+    /// was.
+    Keeps(Vec<Entry>, Option<Wall>),
     /// Who does not keep it ordered something.
     Ordered(Ordered),
 }
@@ -58,6 +59,8 @@ pub enum KeeperNews {
 pub struct Keeper {
     /// The ledger as it was kept before, oldest first.
     pub kept: Vec<Entry>,
+    /// When it was kept last.
+    pub seen: Option<Wall>,
     /// The figures of before, by stream.
     pub past: HashMap<StreamName, Past>,
     /// Something to be said at the start.
@@ -82,7 +85,17 @@ impl Keeper {
             Err(error) => {
                 let not_kept = Some(format!("ledger and history are not kept: {error}"));
                 let (kept, past) = (Vec::new(), HashMap::new());
-                return Self { kept, past, remark: None, not_kept, orders: None, news, size: Arc::default(), thread: None };
+                return Self {
+                    kept,
+                    seen: None,
+                    past,
+                    remark: None,
+                    not_kept,
+                    orders: None,
+                    news,
+                    size: Arc::default(),
+                    thread: None,
+                };
             }
         };
         let past = read_past(&file, now).inspect_err(|error| tracing::warn!(%error, "the history")).unwrap_or_default();
@@ -94,6 +107,7 @@ impl Keeper {
             tracing::warn!(%error, "the history");
         }
         let kept = file.newest(READ).unwrap_or_default();
+        let seen = file.last_reading().unwrap_or_default();
         let not_kept = held.is_none().then(|| lock.kept_by());
         let (sender, orders) = unbounded::<Order>();
         let size = Arc::new(AtomicU64::new(file.size().unwrap_or_default()));
@@ -112,7 +126,7 @@ impl Keeper {
         let thread = std::thread::Builder::new().name("record".into()).spawn(work).ok();
         let remark =
             aside.map(|aside| format!("the record was damaged: it is set aside as {}, and a new one begun", aside.display()));
-        Self { kept, past, remark, not_kept, orders: Some(sender), news, size, thread }
+        Self { kept, seen, past, remark, not_kept, orders: Some(sender), news, size, thread }
     }
 
     /// Keeps these entries as they are now; those with these numbers are gone.
@@ -235,7 +249,7 @@ fn follow(
             if let Err(error) = file.end_missing() {
                 tracing::warn!(%error, "the history");
             }
-            let _ = tell.send(KeeperNews::Keeps(file.newest(READ).unwrap_or_default()));
+            let _ = tell.send(KeeperNews::Keeps(file.newest(READ).unwrap_or_default(), file.last_reading().unwrap_or_default()));
             return Some(held);
         }
         let now = file.data_version().ok();
@@ -389,7 +403,7 @@ mod tests {
         assert_eq!(reached, order);
         drop(keeper);
         let left = awaited(&second, |news| match news {
-            KeeperNews::Keeps(entries) => Some(entries),
+            KeeperNews::Keeps(entries, _) => Some(entries),
             _ => None,
         });
         assert_eq!(left.len(), 1);

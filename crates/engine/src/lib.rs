@@ -13,12 +13,14 @@ mod demand;
 mod device;
 mod engine;
 mod feeds;
+mod idle;
 pub mod jobs;
 mod keeper;
 pub mod kept;
 mod outward;
 pub mod places;
 mod planning;
+mod returns;
 mod snapshot;
 mod watch;
 

@@ -22,11 +22,22 @@ const TRIAL_AFTER: Duration = Duration::from_secs(60);
 const TRIAL_AT_MOST: Duration = Duration::from_secs(1920);
 /// How long a trial must go well before the stream is shown.
 const TRIAL: Duration = Duration::from_secs(5);
-/// The share of what this machine decodes that streams may take.
+/// The share of what this machine decodes that streams may take at first.
 const MACHINE_SHARE: f64 = 0.6;
+/// It grows by this while the machine is idle for so much of its time,
+const SHARE_STEP: f64 = 0.05;
+const IDLE: f64 = 0.2;
+/// and shrinks by this where the machine proves to be too slow;
+const SHARE_BACK: f64 = 0.1;
+/// between these.
+const SHARES: (f64, f64) = (0.3, 1.2);
+/// After it was too slow it grows no more for so long.
+const CAREFUL: Duration = Duration::from_secs(60);
 /// Megapixels a second that may be decoded whatever was measured: one large stream is tried on any machine, and its figures
 /// tell whether it is too much.
 const AT_LEAST: f64 = 60.0;
+/// The same for keyframes of what is beyond that.
+const KEYFRAMES_SHARE: f64 = 0.3;
 /// Plans are made this often, and at each key.
 const PLAN_EVERY: Duration = Duration::from_millis(500);
 /// What is known of a stream.
@@ -36,7 +47,12 @@ pub struct StreamFacts {
     pub candidate: Candidate,
     /// It was measured; else it is taken for what streams of its kind usually are.
     pub measured: bool,
+    /// Keyframes a second.
+    pub keyframes: f64,
 }
+
+/// Until it is known how often they come.
+const KEYFRAMES: f64 = 1.0;
 
 /// Why a stream is not chosen for the time being.
 #[derive(Debug, Clone, Copy)]
@@ -81,6 +97,8 @@ pub struct Planning {
     planner: Planner<CameraId>,
     facts: Arc<HashMap<FeedKey, StreamFacts>>,
     barred: HashMap<FeedKey, Barred>,
+    /// Streams that give no picture now: they need no decoding.
+    idle: BTreeSet<FeedKey>,
     /// Since when a stream arrives slower than it is sent.
     slow_since: HashMap<FeedKey, Mono>,
     planned: Option<Mono>,
@@ -90,6 +108,10 @@ pub struct Planning {
     decoding: Option<f64>,
     /// Megapixels a second that this machine decodes, as it was measured.
     machine: Option<f64>,
+    /// The share of it that is planned more or less than at first.
+    more: f64,
+    /// When this machine was too slow last.
+    slow_at: Option<Mono>,
     plan: Arc<Planned>,
     moves: Vec<Move>,
 }
@@ -146,7 +168,7 @@ const fn usual(role: Role) -> Candidate {
 /// What is known of a stream, of one that was never measured what is usual.
 #[must_use]
 pub fn stream_facts(facts: &HashMap<FeedKey, StreamFacts>, key: FeedKey) -> StreamFacts {
-    facts.get(&key).copied().unwrap_or(StreamFacts { candidate: usual(key.role), measured: false })
+    facts.get(&key).copied().unwrap_or(StreamFacts { candidate: usual(key.role), measured: false, keyframes: KEYFRAMES })
 }
 
 impl Planning {
@@ -188,6 +210,21 @@ impl Planning {
     /// What this machine decodes was measured, in megapixels a second.
     pub const fn set_machine(&mut self, machine: f64) {
         self.machine = Some(machine);
+    }
+
+    /// How much of this machine is idle, from 0 to 1: what is there is used, and no more than that.
+    pub fn on_idle(&mut self, now: Mono, idle: Option<f64>, figures: &HashMap<FeedKey, Arc<Figures>>) {
+        let ours = |figures: &Arc<Figures>| matches!(figures.cause, Some(Cause::MachineSlow | Cause::TerminalSlow));
+        let wants_more = self.seats.values().any(|seat| seat.short == Some(Short::Decoding));
+        let step = if figures.values().any(ours) {
+            self.slow_at = Some(now);
+            -SHARE_BACK
+        } else if wants_more && idle.is_some_and(|idle| idle > IDLE) && self.slow_at.is_none_or(|at| now.since(at) > CAREFUL) {
+            SHARE_STEP
+        } else {
+            return;
+        };
+        self.more = (self.more + step).clamp(SHARES.0 - MACHINE_SHARE, SHARES.1 - MACHINE_SHARE);
     }
 
     /// A screen wants this now.
@@ -262,7 +299,7 @@ impl Planning {
                 let same = same.or_else(|| self.seats.values().find(there)).copied();
                 let seat = same.map(|seat| Seat { place: ask.place, ..seat }).or_else(|| {
                     let role = cameras.first_role(ask.camera, |key| self.open.contains(&key))?;
-                    Some(Seat { place: ask.place, camera: ask.camera, role, switching: None, short: None })
+                    Some(Seat { place: ask.place, camera: ask.camera, role, switching: None, short: None, keyframes: false })
                 });
                 seats.extend(seat.map(|seat| ((*viewer, ask.place), seat)));
             }
@@ -300,6 +337,7 @@ impl Planning {
     }
 
     fn learn_facts(&mut self, figures: &HashMap<FeedKey, Arc<Figures>>) {
+        self.idle = figures.iter().filter(|(_, figures)| gives_nothing(figures)).map(|(key, _)| *key).collect();
         for (key, figures) in figures {
             let known = self.facts.get(key);
             if let Some(facts) = facts(*key, figures, known).filter(|facts| known != Some(facts)) {
@@ -349,7 +387,7 @@ impl Planning {
                 format!("{name}: its {role} is too heavy for the link; m shows the lighter stream")
             } else {
                 format!(
-                    "{name}: its {role} arrived slower than it is sent: eased to the lighter stream, tried again in {} s",
+                    "{name}: its {role} is too heavy for the link: eased to the lighter stream, tried again in {} s",
                     wait.as_secs()
                 )
             };
@@ -379,7 +417,16 @@ impl Planning {
         let keys = def.streams.iter().map(|stream| FeedKey::new(camera, stream.role));
         let open: Vec<FeedKey> = keys.clone().filter(|key| self.may_choose(now, *key)).collect();
         let keys = if open.is_empty() { keys.collect() } else { open }; // better one that failed than none
-        keys.into_iter().map(|key| stream_facts(&self.facts, key).candidate).collect()
+        let all: Vec<(FeedKey, Candidate)> =
+            keys.into_iter().map(|key| (key, stream_facts(&self.facts, key).candidate)).collect();
+        let least = all.iter().map(|(_, candidate)| candidate.pixels()).fold(f64::INFINITY, f64::min);
+        // What gives no picture is not decoded, nor is the first stream of a camera of which nothing is known yet: its share is
+        // taken when it is there.
+        let is_idle = |key: &FeedKey, candidate: &Candidate| {
+            self.idle.contains(key) || (!self.facts.contains_key(key) && candidate.pixels() <= least)
+        };
+        let rate = |key, candidate: &Candidate| if is_idle(key, candidate) { 0.0 } else { candidate.rate };
+        all.iter().map(|(key, candidate)| Candidate { rate: rate(key, candidate), ..*candidate }).collect()
     }
 
     /// Plans what all screens show, and switches those that are to show another stream.
@@ -394,7 +441,7 @@ impl Planning {
         }
         let (order, places): (Vec<CameraId>, Vec<Vec<(ViewerId, usize)>>) = standing.into_iter().unzip();
         let (names, hosts, host_of) = hosts(cameras, &order);
-        let decoding = self.decoding.or_else(|| self.machine.map(|most| (most * MACHINE_SHARE).max(AT_LEAST)));
+        let decoding = self.decoding.or_else(|| self.machine.map(|most| (most * (MACHINE_SHARE + self.more)).max(AT_LEAST)));
         let budgets = Budgets { link: self.link, decoding, hosts };
         let asks: HashMap<(ViewerId, usize), &Ask> = self.asks().collect();
         let subjects: Vec<Subject> = order
@@ -423,6 +470,29 @@ impl Planning {
         for place in self.seats.keys().copied().collect::<Vec<_>>() {
             self.follow_plan(now, cameras, place);
         }
+        self.share_keyframes();
+    }
+
+    /// What decoding is short for is shown by its keyframes, as far as these can be decoded besides.
+    fn share_keyframes(&mut self) {
+        let mut left = self.machine.map_or(AT_LEAST, |most| (most * KEYFRAMES_SHARE).max(AT_LEAST));
+        let mut shown: BTreeSet<FeedKey> = BTreeSet::new();
+        for seat in self.seats.values_mut() {
+            let facts = stream_facts(&self.facts, seat.key());
+            let cost = if shown.contains(&seat.key()) { 0.0 } else { facts.candidate.pixels() * facts.keyframes / 1e6 };
+            seat.keyframes = seat.short == Some(Short::Decoding) && cost <= left;
+            if seat.keyframes {
+                left -= cost;
+                shown.insert(seat.key());
+            }
+        }
+    }
+
+    /// Whether only keyframes of a stream are wanted, wherever it stands.
+    #[must_use]
+    pub fn keyframes_only(&self, key: FeedKey) -> bool {
+        let mut seats = self.seats.values().filter(|seat| seat.key() == key || seat.next_key() == Some(key)).peekable();
+        seats.peek().is_some() && seats.all(|seat| seat.key() == key && seat.keyframes)
     }
 
     fn follow_plan(&mut self, now: Mono, cameras: &Cameras, place: (ViewerId, usize)) {
@@ -498,10 +568,17 @@ impl Planning {
     }
 }
 
+/// Whether a stream gives no picture, so that there is nothing to decode.
+fn gives_nothing(figures: &Figures) -> bool {
+    let away = matches!(figures.verdict, Verdict::Lost | Verdict::Locked | Verdict::Resting);
+    away || figures.size.is_none()
+}
+
 /// How a trial goes: the stream is shown after it went well for a while.
 fn trial_is_passed(now: Mono, figures: &Figures) -> bool {
-    let well = figures.sent.zip(figures.arrived).is_some_and(|(sent, arrived)| arrived >= sent * 0.95);
-    well && figures.milestones.first_picture.is_some_and(|at| now.since(at) >= TRIAL)
+    let in_time = figures.sent.zip(figures.arrived).is_some_and(|(sent, arrived)| arrived >= sent * 0.95);
+    let whole = figures.recent_loss.is_none_or(|loss| loss < 0.01);
+    in_time && whole && figures.milestones.first_picture.is_some_and(|at| now.since(at) >= TRIAL)
 }
 
 /// The budgets of the hosts of these cameras, and the index of each camera's host.
@@ -537,7 +614,15 @@ fn facts(key: FeedKey, figures: &Figures, before: Option<&StreamFacts>) -> Optio
     let bitrate = bitrate.unwrap_or(known.bitrate);
     // In steps, so that a plan does not move with every frame.
     let step = |bits: f64| if measured && bits > 0.0 { 1.1f64.powf((bits.ln() / 1.1f64.ln()).ceil()) } else { bits };
-    Some(StreamFacts { candidate: Candidate { role: key.role, size, rate, bitrate: BitsPerSecond(step(bitrate.0)) }, measured })
+    Some(StreamFacts {
+        candidate: Candidate { role: key.role, size, rate, bitrate: BitsPerSecond(step(bitrate.0)) },
+        measured,
+        keyframes: figures
+            .keyframe_interval
+            .map(|span| span.as_secs_f64())
+            .filter(|every| *every > 0.0)
+            .map_or(before.map_or(KEYFRAMES, |before| before.keyframes), |every| (1.0 / every * 4.0).ceil() / 4.0),
+    })
 }
 
 /// Why a tile shows what it shows, in words.

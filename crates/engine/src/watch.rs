@@ -81,10 +81,10 @@ pub struct Watch {
 }
 
 impl Watch {
-    /// A watch that goes on from what was kept; `elsewhere` where another program keeps it.
+    /// A watch that goes on from what was kept and `seen` last; `elsewhere` where another program keeps it.
     #[must_use]
-    pub fn new(kept: Vec<Entry>, past: HashMap<StreamName, Past>, elsewhere: bool) -> Self {
-        let ledger = if elsewhere { Ledger::kept_elsewhere(kept) } else { Ledger::from_kept(kept) };
+    pub fn new(kept: Vec<Entry>, seen: Option<Wall>, past: HashMap<StreamName, Past>, elsewhere: bool) -> Self {
+        let ledger = if elsewhere { Ledger::kept_elsewhere(kept) } else { Ledger::from_kept(kept, seen) };
         Self { shared: Arc::new(ledger.clone()), ledger, past, elsewhere, ..Self::default() }
     }
 
@@ -124,8 +124,8 @@ impl Watch {
     }
 
     /// This program keeps the ledger from now on, as it was left.
-    pub fn on_keeps(&mut self, entries: Vec<Entry>) {
-        self.ledger = Ledger::from_kept(entries);
+    pub fn on_keeps(&mut self, entries: Vec<Entry>, seen: Option<Wall>) {
+        self.ledger = Ledger::from_kept(entries, seen);
         self.elsewhere = false;
         // What is over was entered by the other one; what goes on is entered anew.
         let next = |events: &Arc<[Event]>| {

@@ -12,8 +12,15 @@ use std::hint::black_box;
 use std::sync::mpsc::channel;
 use std::time::Instant;
 
-const TILE: Wanted =
-    Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
+const TILE: Wanted = Wanted {
+    width: 158,
+    height: 44,
+    pixel_aspect: 0.5,
+    step: (2, 2),
+    aspect: lattice_core::lattice::Aspect::Fit,
+    enlarge: true,
+    keyframes_only: false,
+};
 
 fn units() -> Vec<Vec<u8>> {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../fixtures/streams/h264_cbaseline_640x360_25.h264");
@@ -128,7 +135,7 @@ fn fallback_ratio() {
     let other = || {
         let mut decoder = FallbackDecoder::default();
         for (n, unit) in units.iter().enumerate() {
-            black_box(decoder.decode(n as u64, n == 0, unit).unwrap());
+            black_box(decoder.decode(n as u64, n == 0, None, unit).unwrap());
         }
     };
     let pair = || 1.0 / seconds(&mut || bare(&units, &mut look)) * seconds(&mut || other());
@@ -146,6 +153,7 @@ const PARAMETERS: Parameters = Parameters {
     full_range: false,
     matrix: ColourMatrix::Unspecified,
     profile: "",
+    reorder: None,
     unusual: None,
 };
 

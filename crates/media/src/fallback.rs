@@ -24,7 +24,14 @@ impl FallbackDecoder {
     ///
     /// # Errors
     /// [`RefusedByFallback`] when the codec says why no picture can come of it; the stream may go on.
-    pub fn decode(&mut self, number: u64, keyframe: bool, unit: &[u8]) -> Result<Vec<OwnPicture>, RefusedByFallback> {
+    pub fn decode(
+        &mut self,
+        number: u64,
+        keyframe: bool,
+        reorder: Option<u8>,
+        unit: &[u8],
+    ) -> Result<Vec<OwnPicture>, RefusedByFallback> {
+        self.order.reorders(reorder);
         let codec = self.codec.get_or_insert_with(|| Box::new(Decoder::new()));
         let decoded = catch_unwind(AssertUnwindSafe(|| {
             let (mut frames, mut refusal, mut slices) = (Vec::new(), None, 0);

@@ -39,7 +39,8 @@ pub fn glance(picture: &Planes<'_>, colour: ColourDescription, at: Mono) -> Opti
     let cell = |index: usize| {
         let (row, column) = (index / COLUMNS, index % COLUMNS);
         let pixels = u64::from(counts[row]) * (edges[column + 1] - edges[column]) as u64;
-        (((sums[index] as f64 / pixels.max(1) as f64) - black) * scale) as f32
+        // Blacker than black is black.
+        (((sums[index] as f64 / pixels.max(1) as f64) - black) * scale).clamp(0.0, 255.0) as f32
     };
     let grey = |bytes: &[u8]| {
         let rows = (0..chroma.1).step_by(step).map(|y| &bytes[y * picture.chroma_stride..y * picture.chroma_stride + chroma.0]);
@@ -106,6 +107,11 @@ mod tests {
             assert!((got.detail - 10.0).abs() < 1.5 && (got.colour - 10.0).abs() < 1e-3, "{} {}", got.detail, got.colour);
             let usual = glance(&picture, ColourDescription::default(), Mono::ZERO).unwrap();
             assert!((usual.cells[COLUMNS - 1] - 184.0 * 255.0 / 219.0).abs() < 0.01);
+            let (black, white) = (vec![0u8; stride * height], vec![255u8; stride * height]);
+            for (luma, level) in [(&black, 0.0), (&white, 255.0)] {
+                let got = glance(&Planes { y: luma, ..picture }, ColourDescription::default(), Mono::ZERO).unwrap();
+                assert!(got.cells.iter().all(|cell| *cell == level), "{}", got.cells[0]);
+            }
             let cells = light(&picture).unwrap();
             assert!((59..=61).contains(&cells[0]) && cells[flash::CELLS - 1] == 200, "{cells:?}");
             let short = Planes { y: &y[..stride * (height - 1)], ..picture };

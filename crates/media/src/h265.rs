@@ -27,11 +27,19 @@ impl Default for H265Decoder {
 }
 
 impl H265Decoder {
-    /// Decodes the Annex B bytes of one access unit; gives the pictures that are ready, in display order.
+    /// Decodes the Annex B bytes of one access unit; gives the pictures that are ready, in display order, which differs from
+    /// that of coding by `reorder` pictures at most.
     ///
     /// # Errors
     /// [`RefusedH265`] when no picture came of it and the codec says why; the stream may go on.
-    pub fn decode(&mut self, number: u64, keyframe: bool, unit: &[u8]) -> Result<Vec<OwnPicture>, RefusedH265> {
+    pub fn decode(
+        &mut self,
+        number: u64,
+        keyframe: bool,
+        reorder: Option<u8>,
+        unit: &[u8],
+    ) -> Result<Vec<OwnPicture>, RefusedH265> {
+        self.order.reorders(reorder);
         self.order.on_unit(number);
         let codec = &mut self.codec;
         let decoded = catch_unwind(AssertUnwindSafe(|| {

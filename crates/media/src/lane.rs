@@ -36,6 +36,8 @@ pub struct Wanted {
     pub aspect: Aspect,
     /// A picture with fewer pixels is made as large; else it stays as it is, for whoever scales it later.
     pub enlarge: bool,
+    /// Only keyframes are decoded.
+    pub keyframes_only: bool,
 }
 
 impl Wanted {
@@ -157,6 +159,8 @@ struct Job {
     new_parameters: bool,
     bipredictive: bool,
     keyframe: bool,
+    /// By how many pictures display order may differ from coding order.
+    reorder: Option<u8>,
     form: Form,
 }
 
@@ -269,14 +273,15 @@ const STRAIGHT_AFTER: u32 = 16;
 
 impl Order {
     /// Takes the next unit; whether pictures need not wait.
-    const fn on_unit(&mut self, bipredictive: bool) -> bool {
+    const fn on_unit(&mut self, bipredictive: bool, told: Option<u8>) -> bool {
         *self = match *self {
             _ if bipredictive => Self::Reordered,
             Self::Reordered => Self::Reordered,
             Self::Unknown => Self::Straight(1),
             Self::Straight(n) => Self::Straight(n.saturating_add(1)),
         };
-        matches!(self, Self::Straight(n) if *n >= STRAIGHT_AFTER)
+        // Some say that they reorder nothing, and do.
+        matches!(self, Self::Straight(n) if *n >= STRAIGHT_AFTER || matches!(told, Some(0)))
     }
 }
 
@@ -356,7 +361,8 @@ impl Lane {
             return;
         }
         inbox.needs_clean_point = false;
-        let watched = inbox.wanted.is_some();
+        let watched = inbox.wanted.is_some_and(|wanted| !wanted.keyframes_only);
+        let wakes = watched || (inbox.wanted.is_some() && unit.unit.keyframe && clean_point);
         let before = inbox.last_parameters;
         let new_parameters = now_in_force.is_some() && before.is_some() && now_in_force != before;
         inbox.last_parameters = now_in_force.or(before);
@@ -381,6 +387,7 @@ impl Lane {
             new_parameters,
             bipredictive: unit.unit.bipredictive,
             keyframe: unit.unit.keyframe,
+            reorder: parameters.and_then(|parameters| parameters.reorder),
             form,
         });
         if inbox.jobs.len() > MAX_UNITS || inbox.bytes > MAX_BYTES {
@@ -393,7 +400,7 @@ impl Lane {
         if skipped > 0 && watched {
             (self.shared.sink)(LaneEvent::Skipped { count: skipped as u64 });
         }
-        if watched {
+        if wakes {
             self.schedule();
         }
     }
@@ -401,7 +408,9 @@ impl Lane {
     /// What the tile can show from now on; `None` when nobody looks.
     pub fn want(&self, wanted: Option<Wanted>) {
         let mut inbox = lock(&self.shared.inbox);
-        let woken = inbox.wanted.is_none() && wanted.is_some() && !inbox.jobs.is_empty();
+        let only = |wanted: Option<Wanted>| wanted.is_none_or(|wanted| wanted.keyframes_only);
+        let more = wanted.is_some() && (inbox.wanted.is_none() || (only(inbox.wanted) && !only(wanted)));
+        let woken = more && !inbox.jobs.is_empty();
         inbox.wanted = wanted;
         drop(inbox);
         if woken {
@@ -455,8 +464,13 @@ fn serve(lane: &Arc<Shared>) {
         lane.scheduled.store(false, Ordering::Release);
         let mut inbox = lock(&lane.inbox);
         let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return };
-        let jobs: Vec<Job> = inbox.jobs.drain(..).collect();
-        inbox.bytes = 0;
+        // What follows a keyframe is kept, so that it can go on from there when all is wanted.
+        let many = match inbox.jobs.front() {
+            Some(first) if wanted.keyframes_only => usize::from(first.keyframe),
+            _ => inbox.jobs.len(),
+        };
+        let jobs: Vec<Job> = inbox.jobs.drain(..many).collect();
+        inbox.bytes = inbox.jobs.iter().map(|job| job.data.len()).sum();
         let looks = Looks { choice: inbox.choice, light: inbox.light };
         drop(inbox);
         if jobs.is_empty() {
@@ -496,13 +510,14 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks
         recent.pop_front();
     }
     recent.push_back((job.number, job.displayable, job.colour));
-    let at_once = order.on_unit(job.bipredictive);
+    let at_once = order.on_unit(job.bipredictive, job.reorder) || wanted.keyframes_only;
+    let reorder = if wanted.keyframes_only { Some(0) } else { job.reorder };
     trust.on_unit(job);
     let mut painter = Painter { lane, recent, trust, glanced, wanted, looks, newest };
     let refused = match codec {
         AnyDecoder::H264(codec) => decode_h264(codec, job, at_once, &mut painter, scaler),
-        AnyDecoder::H265(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, &job.data)),
-        AnyDecoder::Fallback(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, &job.data)),
+        AnyDecoder::H265(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, reorder, &job.data)),
+        AnyDecoder::Fallback(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, reorder, &job.data)),
         AnyDecoder::Jpeg => match jpeg::decode(&job.data) {
             Some(picture) => {
                 painter.report(scaler, &Decoded { number: job.number, planes: picture.planes(), concealed: false });
@@ -590,7 +605,7 @@ impl Painter<'_> {
         if let Some((width, height)) = still {
             let source = (decoded.planes.width, decoded.planes.height);
             let aspect = Aspect::Fit;
-            let room = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false };
+            let room = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false, keyframes_only: false };
             let (width, height) = room.scaled(source);
             let (mut rgb, condition) = (Vec::new(), Condition::Clean);
             Scaler::default().scale(&decoded.planes, colour, width, height, &mut rgb);
@@ -621,11 +636,35 @@ mod tests {
 
     #[test]
     fn pictures_keep_their_aspect_in_any_tile() {
-        let quadrants = Wanted { width: 158, height: 44, pixel_aspect: 0.5, step: (2, 2), aspect: Aspect::Fit, enlarge: true };
+        let quadrants = Wanted {
+            width: 158,
+            height: 44,
+            pixel_aspect: 0.5,
+            step: (2, 2),
+            aspect: Aspect::Fit,
+            enlarge: true,
+            keyframes_only: false,
+        };
         assert_eq!(quadrants.fit((640, 360)), (156, 44));
-        let halves = Wanted { width: 40, height: 60, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit, enlarge: true };
+        let halves = Wanted {
+            width: 40,
+            height: 60,
+            pixel_aspect: 1.0,
+            step: (1, 2),
+            aspect: Aspect::Fit,
+            enlarge: true,
+            keyframes_only: false,
+        };
         assert_eq!(halves.fit((1280, 720)), (40, 22));
-        let tiny = Wanted { width: 1, height: 2, pixel_aspect: 1.0, step: (1, 2), aspect: Aspect::Fit, enlarge: true };
+        let tiny = Wanted {
+            width: 1,
+            height: 2,
+            pixel_aspect: 1.0,
+            step: (1, 2),
+            aspect: Aspect::Fit,
+            enlarge: true,
+            keyframes_only: false,
+        };
         assert_eq!(tiny.fit((640, 360)), (1, 2));
     }
 }

@@ -40,8 +40,8 @@ impl OwnPicture {
     }
 }
 
-/// Puts pictures that come in decoding order into display order, by as many pictures as the stream is seen to reorder,
-/// which for most cameras is none.
+/// Puts pictures that come in decoding order into display order (ISO/IEC 23008-2 §C.5.2): by as many pictures as the stream
+/// says that it reorders, else as many as it is seen to, which for most cameras is none.
 #[derive(Debug, Default)]
 pub struct DisplayOrder {
     /// Numbers of units whose picture has not come.
@@ -51,9 +51,16 @@ pub struct DisplayOrder {
     last: Option<i32>,
     /// Pictures that come before others of lower order: found out by looking.
     reorder: usize,
+    /// The stream says so.
+    told: Option<usize>,
 }
 
 impl DisplayOrder {
+    /// The stream says by how many pictures it reorders.
+    pub fn reorders(&mut self, told: Option<u8>) {
+        self.told = told.map(usize::from);
+    }
+
     /// A unit goes to the codec.
     pub fn on_unit(&mut self, number: u64) {
         self.pending.push_back(number);
@@ -75,9 +82,11 @@ impl DisplayOrder {
         // One of lower order than one that was given already: more must be held back.
         if self.last.is_some_and(|last| self.held.iter().any(|picture| picture.order < last)) {
             self.reorder = (self.reorder + 1).min(MAX_REORDER);
+            // The same picture again is no further proof.
+            self.last = None;
         }
         let mut ready = Vec::new();
-        while self.held.len() > self.reorder {
+        while self.held.len() > self.told.unwrap_or(0).max(self.reorder) {
             let Some(first) = (0..self.held.len()).min_by_key(|index| self.held.get(*index).map(|picture| picture.order)) else {
                 break;
             };

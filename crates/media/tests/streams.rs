@@ -60,11 +60,18 @@ fn units(name: &str) -> Vec<Unit> {
 
 fn parameters(codec: VideoCodec, (width, height): (u32, u32)) -> Parameters {
     let matrix = ColourMatrix::Unspecified;
-    Parameters { codec, width, height, declared: None, full_range: false, matrix, profile: "", unusual: None }
+    Parameters { codec, width, height, declared: None, full_range: false, matrix, profile: "", reorder: None, unusual: None }
 }
 
-const SMALL: Wanted =
-    Wanted { width: 80, height: 45, pixel_aspect: 1.0, step: (1, 1), aspect: lattice_core::lattice::Aspect::Fit, enlarge: true };
+const SMALL: Wanted = Wanted {
+    width: 80,
+    height: 45,
+    pixel_aspect: 1.0,
+    step: (1, 1),
+    aspect: lattice_core::lattice::Aspect::Fit,
+    enlarge: true,
+    keyframes_only: false,
+};
 
 fn lane(pool: &Pool) -> (Lane, Receiver<LaneEvent>) {
     let (sender, receiver) = channel();
@@ -237,7 +244,7 @@ fn damaged_units_do_not_stop_the_other_decoder_either() {
         for seed in 0..24usize {
             let mut decoder = FallbackDecoder::default();
             for unit in &originals {
-                let _ = decoder.decode(unit.unit.number, unit.unit.keyframe, &spoilt(unit, seed));
+                let _ = decoder.decode(unit.unit.number, unit.unit.keyframe, None, &spoilt(unit, seed));
             }
             // From a keyframe on all is well again; what is held for display order comes with the next one.
             let again: Vec<u64> = originals
@@ -245,7 +252,7 @@ fn damaged_units_do_not_stop_the_other_decoder_either() {
                 .take(12)
                 .flat_map(|unit| {
                     let number = 1000 + unit.unit.number;
-                    decoder.decode(number, unit.unit.keyframe, unit.unit.data.as_ref().unwrap()).unwrap_or_default()
+                    decoder.decode(number, unit.unit.keyframe, None, unit.unit.data.as_ref().unwrap()).unwrap_or_default()
                 })
                 .map(|picture| picture.number)
                 .collect();

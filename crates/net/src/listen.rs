@@ -44,6 +44,8 @@ pub async fn listen(driver: &mut Driver, config: &ListenConfig) -> Outcome {
         Ok(port) => port,
         Err(error) => return cannot_listen(driver, config, &error).await,
     };
+    driver.receiver.meter().forget_failure();
+    driver.set_state(SessionState::Connecting);
     let described = config.description.as_deref().and_then(|text| Description::parse(text).video());
     Listener { port, described, sender: None, form: None, other: None, odd_since: None, config }.run(driver).await
 }
@@ -94,7 +96,7 @@ async fn cannot_listen(driver: &mut Driver, config: &ListenConfig, error: &io::E
     };
     let until = clock::now() + RETRY;
     driver.set_state(SessionState::Failed { cause: Cause::PortClosed, text, next_try: Some(until) });
-    if driver.wait(Some(until)).await { Outcome::Retry } else { Outcome::Closed }
+    if driver.wait(Some(until), None).await { Outcome::Retry } else { Outcome::Closed }
 }
 
 /// What the packets carry.

@@ -7,7 +7,7 @@ use crate::source::{Command, Driver, give};
 use http_body_util::BodyExt as _;
 use lattice_core::multipart::Parts;
 use lattice_core::receiver::Unit;
-use lattice_core::rtsp::Progress;
+use lattice_core::rtsp::{FailureKind, Progress};
 use lattice_core::verdict::SessionState;
 use lattice_core::{Cause, FrameRate, Mono, SourceUrl, Transport};
 use std::time::Duration;
@@ -37,7 +37,7 @@ pub(crate) async fn fetch(driver: &mut Driver, url: &SourceUrl, interval: Durati
                     driver.receiver.meter().on_progress(clock::now(), Progress::Spoke);
                     driver.receiver.meter().on_progress(clock::now(), Progress::SignInAsked);
                 }
-                return failed(&error);
+                return failed(driver, &error);
             }
         };
         let status = answer.response.status();
@@ -48,7 +48,7 @@ pub(crate) async fn fetch(driver: &mut Driver, url: &SourceUrl, interval: Durati
             meter.on_progress(clock::now(), Progress::SignedIn { digest });
         }
         if !status.is_success() {
-            return failed(&HttpError::Status(status.as_u16()));
+            return failed(driver, &HttpError::Status(status.as_u16()));
         }
         for progress in [Progress::Described, Progress::SetUp(Transport::Http)] {
             driver.receiver.meter().on_progress(clock::now(), progress);
@@ -62,6 +62,7 @@ pub(crate) async fn fetch(driver: &mut Driver, url: &SourceUrl, interval: Durati
             && !kind.starts_with("image/jpg")
             && !kind.starts_with("application/octet")
         {
+            driver.receiver.meter().set_seen(Some(FailureKind::NotAPicture));
             return Outcome::Failed(Cause::NoSuchStream, format!("what is there is {kind}, not a JPEG picture"));
         }
         let body = tokio::select! {
@@ -70,10 +71,11 @@ pub(crate) async fn fetch(driver: &mut Driver, url: &SourceUrl, interval: Durati
         };
         let bytes = match body {
             Ok(Ok(bytes)) => bytes,
-            Ok(Err(error)) => return failed(&error),
-            Err(_) => return failed(&HttpError::Slow { within: PICTURE_WITHIN }),
+            Ok(Err(error)) => return failed(driver, &error),
+            Err(_) => return failed(driver, &HttpError::Slow { within: PICTURE_WITHIN }),
         };
         if !bytes.starts_with(&[0xff, 0xd8]) {
+            driver.receiver.meter().set_seen(Some(FailureKind::NotAPicture));
             return Outcome::Failed(Cause::NoSuchStream, "what is there is not a JPEG picture".into());
         }
         let now = clock::now();
@@ -140,7 +142,17 @@ async fn stream(driver: &mut Driver, mut answer: crate::http::Answer, mut parts:
     }
 }
 
-fn failed(error: &HttpError) -> Outcome {
+fn failed(driver: &mut Driver, error: &HttpError) -> Outcome {
+    driver.receiver.meter().set_seen(match error {
+        HttpError::SignInNeeded => Some(FailureKind::SignInNeeded),
+        HttpError::SignInRefused | HttpError::Status(401) => Some(FailureKind::SignInRefused),
+        HttpError::Status(403) => Some(FailureKind::Forbidden),
+        HttpError::Status(404 | 410) => Some(FailureKind::NotFound),
+        HttpError::Status(503) => Some(FailureKind::ViewerLimit),
+        HttpError::Status(500..) => Some(FailureKind::DeviceFailed),
+        HttpError::Status(400..) => Some(FailureKind::Refused),
+        _ => None,
+    });
     match error {
         HttpError::Certificate { fingerprint, .. } => Outcome::Untrusted(error.to_string(), *fingerprint),
         HttpError::SignInNeeded | HttpError::SignInRefused | HttpError::Status(401 | 403) => Outcome::Locked(error.to_string()),

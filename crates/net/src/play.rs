@@ -261,7 +261,10 @@ impl Session {
                 }
                 Action::Progress(progress) => driver.receiver.meter().on_progress(clock::now(), progress),
                 Action::Playing(details) => self.begin(driver, *details),
-                Action::Failed(failure) => return Some(failure.into()),
+                Action::Failed(failure) => {
+                    driver.receiver.meter().set_seen(Some(failure.kind));
+                    return Some(failure.into());
+                }
                 Action::Redirect(url) => return Some(Outcome::Redirect(Box::new(url))),
             }
         }

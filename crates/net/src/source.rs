@@ -1,13 +1,13 @@
 //! One stream, for as long as it is wanted.
 
 use crate::buffer::Outlet;
-use crate::clock;
 use crate::connection::Trust;
 use crate::listen::{ListenConfig, listen};
 use crate::outcome::Outcome;
 use crate::pictures::fetch;
 use crate::play::{Play, attempt};
 use crate::taps::{Tap, Taps};
+use crate::{clock, connect};
 use lattice_core::backoff::Backoff;
 use lattice_core::clock::Told;
 use lattice_core::flash::CELLS;
@@ -365,6 +365,13 @@ impl Driver {
         }
     }
 
+    /// What to knock at while the next try is waited for: where nobody opened, and not where somebody refused.
+    fn door(&mut self, url: &SourceUrl) -> Option<(String, u16)> {
+        let SessionState::Failed { cause, .. } = self.receiver.meter().session() else { return None };
+        let shut = matches!(cause, Cause::Unreachable | Cause::PortClosed | Cause::Silence | Cause::ClosedByCamera);
+        shut.then(|| (url.host().to_owned(), url.port()))
+    }
+
     async fn keep_asking(&mut self, original: SourceUrl) {
         let mut url = original.clone();
         let mut redirects = 0;
@@ -401,12 +408,18 @@ impl Driver {
                     self.set_state(SessionState::Locked { text, certificate: Some(certificate.to_string()) });
                     Some(None)
                 }
-                Outcome::Failed(cause, text) => Some(self.fail(cause, text)),
+                Outcome::Failed(cause, text) => {
+                    // What was answered before says nothing of another cause.
+                    let meter = self.receiver.meter();
+                    meter.keep_seen_of(cause);
+                    Some(self.fail(cause, text))
+                }
             };
             redirects = 0;
             url = original.clone();
+            let door = self.door(&url);
             if let Some(until) = rest
-                && !self.wait(until).await
+                && !self.wait(until, door).await
             {
                 return;
             }
@@ -419,8 +432,10 @@ impl Driver {
         next_try
     }
 
-    /// Waits for the next try (forever where there is none); false when the source is closed.
-    pub(crate) async fn wait(&mut self, until: Option<Mono>) -> bool {
+    /// Waits for the next try (forever where there is none), or until the door opens; false when the source is closed.
+    pub(crate) async fn wait(&mut self, until: Option<Mono>, door: Option<(String, u16)>) -> bool {
+        let opened = connect::opened(door);
+        tokio::pin!(opened);
         loop {
             let now = clock::now();
             if until.is_some_and(|until| now >= until) {
@@ -433,6 +448,7 @@ impl Driver {
                     Some(Command::Retry) => return true,
                     Some(Command::Close) | None => return false,
                 },
+                () = &mut opened => return true,
                 () = tokio::time::sleep_until(clock::instant(wake)) => {}
             }
         }

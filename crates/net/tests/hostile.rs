@@ -83,7 +83,7 @@ fn search(config: FindConfig) -> Findings {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
     let mut search = Search::begin(runtime.handle(), config);
     let mut findings = Findings::default();
-    findings.begin();
+    findings.begin(|_, _| true);
     runtime.block_on(async {
         while let Some(found) = search.news.recv().await {
             findings.learn(found.address, found.learnt);

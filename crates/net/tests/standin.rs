@@ -183,6 +183,7 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
         step: (1, 1),
         aspect: lattice_core::lattice::Aspect::Fit,
         enlarge: true,
+        keyframes_only: false,
     }));
     let sink = Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| {
         lane.push(unit, parameters);
@@ -229,7 +230,15 @@ fn flashes_tell_what_a_camera_takes_before_it_stamps_its_pictures() {
         _ => {}
     }));
     let aspect = lattice_core::lattice::Aspect::Fit;
-    lane.want(Some(Wanted { width: 160, height: 90, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: true }));
+    lane.want(Some(Wanted {
+        width: 160,
+        height: 90,
+        pixel_aspect: 1.0,
+        step: (1, 1),
+        aspect,
+        enlarge: true,
+        keyframes_only: false,
+    }));
     lane.tell_light(true);
     let sink = Box::new(move |unit, parameters: Option<&lattice_core::video::Parameters>| lane.push(unit, parameters));
     let config = SourceConfig::new(rig.camera.url(Role::Sub).parse().unwrap(), TransportChoice::Udp);

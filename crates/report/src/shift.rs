@@ -2,12 +2,12 @@
 
 use crate::page::{Book, MARGIN, Page, WIDTH};
 use crate::svg::{Anchor, Drawing, Fill};
-use crate::text::{fitting, length, moment, percent, round_step, time_step};
+use crate::text::{fitting, moment, percent, round_step, time_step};
 use jiff::tz::TimeZone;
-use lattice_core::Wall;
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
 use lattice_core::shift::{Gap, Shift, Standing};
+use lattice_core::{Wall, length_text};
 use std::time::Duration;
 
 /// What a report is made of.
@@ -97,11 +97,11 @@ fn summary(book: &mut Book, report: &Report<'_>) {
     let unknown = || "–".to_owned();
     let cells: [(&str, String); 8] = [
         ("cameras", report.shift.cameras.len().to_string()),
-        ("availability", percent(all.availability())),
+        ("availability", percent(all.availability(), all.measured)),
         ("dropouts", if goes_on > 0 { format!("{}, {goes_on} still on", all.dropouts) } else { all.dropouts.to_string() }),
-        ("longest", if all.longest.is_zero() { unknown() } else { length(all.longest) }),
-        ("mean time between", all.between_dropouts().map_or_else(unknown, length)),
-        ("mean time to return", all.to_return().map_or_else(unknown, length)),
+        ("longest", if all.longest.is_zero() { unknown() } else { length_text(all.longest) }),
+        ("mean time between", all.between_dropouts().map_or_else(unknown, length_text)),
+        ("mean time to return", all.to_return().map_or_else(unknown, length_text)),
         ("latency p95", ms(all.latency_p95)),
         ("ledger, taken note of", format!("{} entries, {noted}", report.entries.len())),
     ];
@@ -164,14 +164,14 @@ fn cameras(book: &mut Book, heading: &str, standings: &[Standing]) {
         ("p50/p95 ms", 54.0, true),
         ("main cause", 99.0, false),
     ];
-    let span = |span: Option<Duration>| span.map_or_else(|| "–".to_owned(), length);
+    let span = |span: Option<Duration>| span.map_or_else(|| "–".to_owned(), length_text);
     let ms = |ms: Option<f32>| ms.map_or_else(|| "–".into(), |ms| format!("{ms:.0}"));
     let rows: Vec<Vec<String>> = standings
         .iter()
         .map(|one| {
             vec![
                 one.name.clone(),
-                percent(one.availability()),
+                percent(one.availability(), one.measured),
                 one.dropouts.to_string(),
                 span(Some(one.missing).filter(|missing| !missing.is_zero())),
                 span(Some(one.longest).filter(|longest| !longest.is_zero())),
@@ -233,7 +233,7 @@ fn availability(book: &mut Book, standings: &[Standing]) {
         |drawing, y, one| {
             let Some(share) = one.availability() else { return };
             drawing.rect((CHART.0, y + 2.0), (x(share) - CHART.0, ROW - 4.0), Fill::Dark);
-            drawing.text((x(share) + 3.0, y + 8.5), 6.5, Anchor::Start, false, &percent(Some(share)));
+            drawing.text((x(share) + 3.0, y + 8.5), 6.5, Anchor::Start, false, &percent(Some(share), one.measured));
         },
         |drawing, top, bottom| {
             for n in 0..=4 {
@@ -438,7 +438,7 @@ fn longest(book: &mut Book, report: &Report<'_>) {
                 report.at(gap.start),
                 format!("{} {}", gap.camera, gap.stream),
                 gap.kind.word().to_owned(),
-                format!("{}{goes_on}", length(gap.length())),
+                format!("{}{goes_on}", length_text(gap.length())),
                 gap.cause.map_or_else(|| "unknown".to_owned(), |cause| cause.to_string()),
                 entry_of(report, gap).map_or_else(String::new, |entry| entry.evidence.clone()),
             ]

@@ -3,7 +3,7 @@
 use crate::shift::Report;
 use crate::text::moment;
 use lattice_core::Cause;
-use lattice_core::ledger::Entry;
+use lattice_core::ledger::{Entry, Part};
 use lattice_core::shift::{Gap, Standing};
 use serde_json::{Value, json as value};
 
@@ -76,6 +76,12 @@ impl Report<'_> {
         ]
     }
 
+    /// A stretch of an entry: `Mast freeze 2026-11-26T06:00:00.000Z/2026-11-26T06:00:03.000Z` (ISO 8601 interval).
+    fn part(part: &Part) -> String {
+        let utc = |at| moment(at, &jiff::tz::TimeZone::UTC, "%Y-%m-%dT%H:%M:%S%.3fZ");
+        format!("{} {} {}/{}", part.camera, part.kind.word(), utc(part.start), part.end.map_or_else(|| "..".into(), utc))
+    }
+
     fn entry(entry: &Entry) -> Vec<(&'static str, Value)> {
         let acknowledged = entry.acknowledged.as_ref();
         vec![
@@ -85,6 +91,8 @@ impl Report<'_> {
             ("cameras", value!(entry.cameras.join("; "))),
             ("shared", value!(entry.shared.as_ref().map(ToString::to_string))),
             ("times", value!(entry.times)),
+            ("down_s", entry.end.map_or(Value::Null, |end| seconds(entry.parts.missing(end)))),
+            ("parts", value!(entry.parts.told.iter().map(Self::part).collect::<Vec<_>>().join("; "))),
             ("cause", value!(entry.cause.map(Cause::word))),
             ("confidence", value!(entry.confidence.word())),
             ("evidence", value!(entry.evidence)),

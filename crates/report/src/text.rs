@@ -10,23 +10,17 @@ pub fn moment(at: Wall, zone: &TimeZone, format: &str) -> String {
         .map_or_else(|_| String::new(), |at| at.to_zoned_datetime(zone.clone()).strftime(format).to_string())
 }
 
-/// A length in a few characters.
-pub fn length(span: Duration) -> String {
-    let seconds = span.as_secs();
-    match seconds {
-        0..10 => format!("{:.1} s", span.as_secs_f64()),
-        10..120 => format!("{seconds} s"),
-        120..7200 => format!("{} min {:02} s", seconds / 60, seconds % 60),
-        _ => format!("{} h {:02} min", seconds / 3600, seconds / 60 % 60),
-    }
-}
+/// Times without a picture are known to about this, in seconds.
+const KNOWN_TO: f64 = 0.1;
 
-/// A share with as many digits as tell good from perfect; never rounded up to 100 %.
-pub fn percent(share: Option<f64>) -> String {
+/// A share of a measured time with as many digits as that time has, three at most; never rounded up to 100 %.
+pub fn percent(share: Option<f64>, measured: Duration) -> String {
+    let digits = (-(KNOWN_TO * 100.0 / measured.as_secs_f64().max(1.0)).log10()).floor().clamp(0.0, 3.0);
+    let step = 10f64.powf(digits);
     match share {
         None => "–".into(),
         Some(1.0) => "100 %".into(),
-        Some(share) => format!("{:.3} %", (share * 1e5).floor() / 1e3),
+        Some(share) => format!("{:.*} %", digits as usize, (share * 100.0 * step).floor() / step),
     }
 }
 
@@ -61,10 +55,10 @@ mod tests {
 
     #[test]
     fn figures_are_short_and_never_better_than_they_are() {
-        assert_eq!(percent(Some(0.999_996)), "99.999 %");
-        assert_eq!([percent(Some(1.0)), percent(None), percent(Some(0.5))], ["100 %", "–", "50.000 %"]);
-        let lengths = [1_500, 90_000, 3_599_000, 8_000_000].map(|ms| length(Duration::from_millis(ms)));
-        assert_eq!(lengths, ["1.5 s", "90 s", "59 min 59 s", "2 h 13 min"]);
+        let (shift, short) = (Duration::from_secs(8 * 3600), Duration::from_secs(120));
+        assert_eq!(percent(Some(0.999_996), shift), "99.999 %");
+        assert_eq!([percent(Some(1.0), shift), percent(None, shift), percent(Some(0.5), shift)], ["100 %", "–", "50.000 %"]);
+        assert_eq!([percent(Some(0.9876), short), percent(Some(0.9999), short)], ["98.7 %", "99.9 %"]);
         assert_eq!(fitting("Slipway north", 40.0, 8.0), "Slipway…");
         assert_eq!((round_step(100.0, 5.0), round_step(0.3, 4.0), time_step(8.0 * 3600.0, 8.0)), (20.0, 0.1, 3600.0));
     }

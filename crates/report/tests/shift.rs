@@ -3,7 +3,7 @@
 
 use jiff::tz::TimeZone;
 use lattice_core::event::{Confidence, EventKind};
-use lattice_core::ledger::{Acknowledged, Entry};
+use lattice_core::ledger::{Acknowledged, Entry, Parts};
 use lattice_core::meter::{Fig, Sample};
 use lattice_core::shift::{Gap, Shift, StreamPast};
 use lattice_core::{Cause, Verdict, Wall};
@@ -53,6 +53,7 @@ fn entry(id: u64, camera: &str, start: i64, length: i64, kind: EventKind, cause:
         acknowledged: None,
         shelved_until: None,
         note: String::new(),
+        parts: Parts::default(),
         down_since: None,
     }
 }

@@ -305,16 +305,33 @@ impl RecordFile {
         read().map_err(|source| self.error(source))
     }
 
+    /// When something was read last, as far as it is kept.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn last_reading(&self) -> Result<Option<Wall>, RecordError> {
+        let newest = "SELECT slots, start FROM chunk WHERE tier = 0 ORDER BY start DESC LIMIT 64";
+        let read = || {
+            let mut statement = self.connection.prepare(newest)?;
+            let rows = statement.query_map([], |row| Ok((row.get::<_, Vec<u8>>(0)?, row.get::<_, i64>(1)?)))?;
+            let last = |(slots, start): (Vec<u8>, i64)| {
+                let used = decode(&slots)?.iter().rposition(Option::is_some)?;
+                Some(start + used as i64 + 1)
+            };
+            Ok(rows.collect::<Result<Vec<_>, _>>()?.into_iter().filter_map(last).max())
+        };
+        read().map(|seconds| seconds.map(|at| Wall::from_unix_micros(at * 1_000_000))).map_err(|source| self.error(source))
+    }
+
     /// Times without pictures that ran when the program ended, cut off at `end`: what happened since is unknown.
     ///
     /// # Errors
     /// When it cannot be written.
     pub fn end_missing(&mut self) -> Result<(), RecordError> {
         // Nothing is known from the last reading on.
-        let end = "UPDATE missing SET end = max(start, coalesce(
-                       (SELECT max(start) FROM chunk WHERE chunk.series = missing.series AND tier = 0) * 1000000 + 60000000, start))
-                   WHERE end IS NULL";
-        self.connection.execute(end, []).map(drop).map_err(|source| self.error(source))
+        let seen = self.last_reading()?.map(Wall::as_unix_micros);
+        let end = "UPDATE missing SET end = max(start, coalesce(?1, start)) WHERE end IS NULL";
+        self.connection.execute(end, [seen]).map(drop).map_err(|source| self.error(source))
     }
 }
 
@@ -423,7 +440,7 @@ mod tests {
         drop(file);
         let old = Connection::open(&path).unwrap();
         old.execute_batch(
-            "DROP TABLE chunk; DROP TABLE series; DROP TABLE missing; DROP TABLE entry_order; PRAGMA user_version = 1",
+            "ALTER TABLE entry DROP COLUMN parts; DROP TABLE chunk; DROP TABLE series; DROP TABLE missing; DROP TABLE entry_order; PRAGMA user_version = 1",
         )
         .unwrap();
         drop(old);

@@ -2,7 +2,7 @@
 
 use crate::record::{RecordError, RecordFile};
 use lattice_core::event::{Confidence, EventKind};
-use lattice_core::ledger::{Acknowledged, Entry, Shared};
+use lattice_core::ledger::{Acknowledged, Entry, Part, Parts, Shared};
 use lattice_core::{Cause, Wall};
 use rusqlite::{Row, params};
 
@@ -134,7 +134,7 @@ impl RecordFile {
                 let shared = entry.shared.as_ref().map(shared_word);
                 let json = |texts: &[String]| serde_json::to_string(texts).unwrap_or_default();
                 transaction.execute(
-                    "INSERT OR REPLACE INTO entry VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)",
+                    "INSERT OR REPLACE INTO entry VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)",
                     params![
                         entry.id as i64,
                         entry.start.as_unix_micros(),
@@ -151,6 +151,7 @@ impl RecordFile {
                         entry.acknowledged.as_ref().map(|acknowledged| acknowledged.at.as_unix_micros()),
                         entry.shelved_until.map(Wall::as_unix_micros),
                         entry.note,
+                        parts_text(&entry.parts),
                     ],
                 )?;
             }
@@ -200,8 +201,46 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<Entry> {
         acknowledged: by.zip(wall(at)).map(|(by, at)| Acknowledged { by, at }),
         shelved_until: wall(row.get("shelved_until")?),
         note: text("note")?,
+        parts: parts_of(&text("parts")?),
         down_since: None,
     })
+}
+
+/// Parts as they are kept: camera, kind, beginning and end of each, and what is only counted.
+#[derive(Default, serde::Serialize, serde::Deserialize)]
+struct KeptParts {
+    told: Vec<(String, String, i64, Option<i64>)>,
+    #[serde(default)]
+    before: u32,
+    #[serde(default)]
+    missing_before_us: u64,
+    #[serde(default)]
+    until: Option<i64>,
+}
+
+fn parts_text(parts: &Parts) -> String {
+    let one = |part: &Part| {
+        (part.camera.clone(), part.kind.word().to_owned(), part.start.as_unix_micros(), part.end.map(Wall::as_unix_micros))
+    };
+    let kept = KeptParts {
+        told: parts.told.iter().map(one).collect(),
+        before: parts.before,
+        missing_before_us: parts.missing_before.as_micros() as u64,
+        until: parts.until.map(Wall::as_unix_micros),
+    };
+    serde_json::to_string(&kept).unwrap_or_default()
+}
+
+/// Entries of an earlier version have none.
+fn parts_of(text: &str) -> Parts {
+    let kept: KeptParts = serde_json::from_str(text).unwrap_or_default();
+    let one = |(camera, kind, start, end): (String, String, i64, Option<i64>)| {
+        let kind = EventKind::from_word(&kind)?;
+        Some(Part { camera, kind, start: Wall::from_unix_micros(start), end: end.map(Wall::from_unix_micros) })
+    };
+    let missing_before = std::time::Duration::from_micros(kept.missing_before_us);
+    let until = kept.until.map(Wall::from_unix_micros);
+    Parts { told: kept.told.into_iter().filter_map(one).collect(), before: kept.before, missing_before, until }
 }
 
 #[cfg(test)]
@@ -226,6 +265,12 @@ mod tests {
             acknowledged: Some(Acknowledged { by: "kim".into(), at: at(9) }),
             shelved_until: Some(at(99)),
             note: "power works on the quay".into(),
+            parts: Parts {
+                told: vec![Part { camera: "Quay 1".into(), kind: EventKind::Outage, start: at(id as i64), end: None }],
+                before: 2,
+                missing_before: std::time::Duration::from_millis(1500),
+                until: Some(at(2)),
+            },
             down_since: None,
         }
     }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// The newest schema that is known here.
-const VERSION: i64 = 3;
+const VERSION: i64 = 4;
 
 /// A larger file is not read through when it is opened, in bytes.
 const CHECKED: u64 = 32 << 20;
@@ -27,6 +27,7 @@ const MIGRATIONS: [&str; VERSION as usize] = [
      CREATE INDEX missing_start ON missing (start);",
     "CREATE TABLE entry_order (id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, kind TEXT NOT NULL, note TEXT NOT NULL,
          by TEXT NOT NULL, at INTEGER NOT NULL) STRICT;",
+    "ALTER TABLE entry ADD COLUMN parts TEXT NOT NULL DEFAULT '';",
 ];
 
 /// What can go wrong with it.

@@ -170,12 +170,24 @@ impl CellPainter {
     pub fn wanted(&self, area: Rect, aspect: Aspect) -> Wanted {
         let (w, h) = (usize::from(area.width), usize::from(area.height) * 2);
         match self.way(area) {
-            Way::Halves => {
-                Wanted { width: w, height: h, pixel_aspect: self.cell_aspect * 2.0, step: (1, 2), aspect, enlarge: true }
-            }
-            Way::Quadrants | Way::Dither => {
-                Wanted { width: w * 2, height: h, pixel_aspect: self.cell_aspect, step: (2, 2), aspect, enlarge: true }
-            }
+            Way::Halves => Wanted {
+                width: w,
+                height: h,
+                pixel_aspect: self.cell_aspect * 2.0,
+                step: (1, 2),
+                aspect,
+                enlarge: true,
+                keyframes_only: false,
+            },
+            Way::Quadrants | Way::Dither => Wanted {
+                width: w * 2,
+                height: h,
+                pixel_aspect: self.cell_aspect,
+                step: (2, 2),
+                aspect,
+                enlarge: true,
+                keyframes_only: false,
+            },
         }
     }
 

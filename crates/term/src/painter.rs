@@ -74,7 +74,7 @@ impl Pixels {
         // A terminal that scales pictures gets no more than there is.
         let enlarge = self.way == PixelWay::Sixel;
         let (width, height) = (usize::from(area.width) * cell.0, usize::from(area.height) * cell.1);
-        Wanted { width, height, pixel_aspect: 1.0, step: cell, aspect, enlarge }
+        Wanted { width, height, pixel_aspect: 1.0, step: cell, aspect, enlarge, keyframes_only: false }
     }
 
     /// Whether the terminal takes a picture of this area.

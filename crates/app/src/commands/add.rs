@@ -2,7 +2,7 @@
 
 use crate::cli::{AddOptions, SignInOptions};
 use lattice_core::find::PathPattern;
-use lattice_core::target::{Newcomer, Target, names_file, understand, understand_list};
+use lattice_core::target::{Newcomer, Target, names_file, understand, understand_listing};
 use lattice_core::{Cause, Credentials};
 use lattice_engine::jobs::{exposure_of, put, read_list, take_in, unreached};
 use lattice_engine::kept::{Kept, password_from, path_patterns};
@@ -24,7 +24,8 @@ pub fn sign_in(options: &SignInOptions) -> anyhow::Result<Option<(Credentials, P
 
 /// Who is to be added: by address, by a session description, or by a list in a file.
 fn newcomers(options: &AddOptions) -> anyhow::Result<Vec<Newcomer>> {
-    let own = |target| Newcomer { target, name: options.name.clone(), group: options.group.clone() };
+    let (name, group, as_typed) = (options.name.clone(), options.group.clone(), options.anyway);
+    let own = |target| Newcomer { target, name: name.clone(), group: group.clone(), as_typed };
     if let Some(path) = &options.sdp {
         return Ok(vec![own(super::listen::described(path)?)]);
     }
@@ -34,7 +35,11 @@ fn newcomers(options: &AddOptions) -> anyhow::Result<Vec<Newcomer>> {
         reading.slips.iter().for_each(|slip| eprintln!("{slip}"));
         return Ok(vec![own(reading.target)]);
     }
-    let rows = understand_list(&read_list(text)?);
+    let listing = understand_listing(&read_list(text)?);
+    if let Some(columns) = &listing.columns {
+        eprintln!("columns read as: {columns}");
+    }
+    let rows = listing.rows;
     anyhow::ensure!(!rows.is_empty(), "{text} names no camera");
     anyhow::ensure!(
         options.name.is_none() || rows.len() == 1,
@@ -50,6 +55,7 @@ fn newcomers(options: &AddOptions) -> anyhow::Result<Vec<Newcomer>> {
         all.extend(row.newcomer().map(|one| Newcomer {
             name: options.name.clone().or(one.name),
             group: options.group.clone().or(one.group),
+            as_typed,
             ..one
         }));
     }
@@ -89,21 +95,31 @@ fn add_one(
 ) -> anyhow::Result<bool> {
     let target = &newcomer.target;
     eprintln!("{}", target.intent());
+    let mut again = None;
+    let mut newcomer = newcomer.clone();
     if let Some(camera) = already(kept.file.site(), target) {
-        eprintln!("amber-lattice: {camera:?} has this address already; nothing was added");
-        return Ok(false);
+        // One that was added while nothing was known of it is asked once more.
+        let Some(unknown) = kept.file.site().camera(&camera).filter(|camera| camera.streams.is_empty()).cloned() else {
+            eprintln!("amber-lattice: {camera:?} has this address already; nothing was added");
+            return Ok(false);
+        };
+        newcomer.name = newcomer.name.or(Some(unknown.name));
+        newcomer.group = newcomer.group.or(unknown.group);
+        again = Some(camera);
     }
     let taken = runtime.block_on(async { tokio::time::timeout(INTAKE_WITHIN, take_in(target, patterns)).await });
     let mut intake = match taken {
         Ok(Ok(intake)) => intake,
-        Ok(Err(trouble)) if trouble.cause == Cause::SignIn && target.credentials().is_some() => {
-            eprintln!(
-                "amber-lattice: {}; nothing was added. It is not tried again by itself, so that no account gets locked.",
-                trouble.text
-            );
+        Ok(Err(trouble)) if newcomer.as_typed || trouble.may_pass() => unreached(target, &trouble.text),
+        Ok(Err(trouble)) => {
+            let then = match (trouble.cause, target.credentials()) {
+                (Cause::SignIn, Some(_)) => "It is not tried again by itself, so that no account gets locked.",
+                (Cause::SignIn, None) => "Give --sign-in and --password-env.",
+                _ => "--anyway adds it all the same.",
+            };
+            eprintln!("amber-lattice: {}; nothing was added. {then}", trouble.text);
             return Ok(false);
         }
-        Ok(Err(trouble)) => unreached(target, &trouble.text),
         Err(_) => unreached(target, "it did not answer in 15 s"),
     };
     for note in &intake.notes {
@@ -116,7 +132,10 @@ fn add_one(
         intake.keep_channels(|channel| channels.contains(&channel));
         anyhow::ensure!(intake.cameras.len() > 1, "it has none of these channels; nothing was added");
     }
-    for name in put(kept, intake, newcomer, source)? {
+    if let Some(again) = again {
+        kept.file.change(|editor| editor.remove_camera(&again))?;
+    }
+    for name in put(kept, intake, &newcomer, source)? {
         let streams = kept.file.site().camera(&name).map_or(0, |camera| camera.streams.len());
         let _ = writeln!(std::io::stdout(), "added {name:?} with {streams} stream{}", if streams == 1 { "" } else { "s" });
     }

@@ -136,7 +136,7 @@ fn addresses_of(all: &[lattice_net::reach::Interface]) -> String {
 /// Takes the news of a search until it is over, or a signal ends it: what was found by then is kept.
 async fn watch(mut search: Search, progress: bool) -> (Findings, FindProgress) {
     let mut findings = Findings::default();
-    findings.begin();
+    findings.begin(|_, _| true);
     let mut tick = tokio::time::interval(Duration::from_millis(200));
     let interrupted = tokio::signal::ctrl_c();
     tokio::pin!(interrupted);

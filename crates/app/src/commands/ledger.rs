@@ -57,7 +57,8 @@ fn line(entry: &Entry, now: &ZonedDateTime) -> String {
         Timestamp::from_microsecond(wall.as_unix_micros()).unwrap_or_default().to_zoned_datetime(now.time_zone().clone())
     };
     let length = match entry.end {
-        Some(end) => format!("{:.1} s", end.micros_since(entry.start) as f64 / 1e6),
+        _ if entry.kind.is_change() => String::new(),
+        Some(end) => entry.length_text(end),
         None => "goes on".into(),
     };
     let cause = entry.cause.map_or_else(String::new, |cause| format!("  {cause} ({})", entry.confidence.word()));

@@ -2,6 +2,7 @@
 
 use crate::cli::MeasureOptions;
 use jiff::Timestamp;
+use lattice_core::check::{advice_of, phrase_of};
 use lattice_core::event::Event;
 use lattice_core::meter::{Dropout, FIGURES, Figure, Figures, Spread};
 use lattice_core::sight::{Finding, Sight};
@@ -28,6 +29,8 @@ struct StreamReport {
     url: String,
     verdict: &'static str,
     cause: Option<&'static str>,
+    #[serde(skip)]
+    seen: Option<lattice_core::rtsp::FailureKind>,
     detail: Option<String>,
     transport: Option<&'static str>,
     codec: Option<String>,
@@ -165,6 +168,7 @@ impl StreamReport {
             url: url.to_owned(),
             verdict: figures.verdict.word(),
             cause: figures.cause.map(lattice_core::Cause::word),
+            seen: figures.seen,
             detail: figures.text.clone(),
             transport: figures.transport.map(lattice_core::Transport::word),
             codec: figures.codec.clone(),
@@ -223,7 +227,7 @@ fn moment(at: Mono) -> String {
 }
 
 fn event_report(event: &Event, now: Mono) -> EventReport {
-    let is_change = event.cause.is_none() && event.end == Some(event.start);
+    let is_change = event.kind.is_change();
     EventReport {
         at: moment(event.start),
         kind: event.kind.word(),
@@ -411,7 +415,8 @@ fn table(report: &Report) -> String {
     for stream in &report.streams {
         if let Some(cause) = lattice_core::Cause::ALL.iter().find(|cause| Some(cause.word()) == stream.cause) {
             let detail = stream.detail.as_deref().map_or(String::new(), |detail| format!(" ({detail})"));
-            let _ = writeln!(out, "{}: {cause}{detail}. {}", stream.url, cause.advice());
+            let (phrase, advice) = (phrase_of(*cause, stream.seen), advice_of(*cause, stream.seen));
+            let _ = writeln!(out, "{}: {phrase}{detail}. {advice}", stream.url);
         }
     }
     out

@@ -508,7 +508,7 @@ impl Show {
             self.page_since = (self.app.same_tiles_since, Some(Instant::now()));
         }
         let Some(began) = self.page_since.1.filter(|_| self.app.is_on_wall()) else { return };
-        let tiles = || self.app.tiles.iter().filter(|tile| tile.short.is_none());
+        let tiles = || self.app.tiles.iter().filter(|tile| tile.is_shown());
         if !self.app.enlarged && tiles().all(|tile| complete.contains(&tile.key())) {
             self.page_since.1 = None;
             tracing::info!(tiles = tiles().count(), millis = began.elapsed().as_millis() as u64, "every tile has its picture");

@@ -2,6 +2,7 @@
 
 use super::Step;
 use crate::Cause;
+use crate::rtsp::FailureKind;
 
 /// What is known around a failure.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -25,12 +26,75 @@ pub struct Circumstances {
     pub pictures: bool,
     /// The path was not typed but found.
     pub path_found: bool,
+    /// What the other end answered, where it failed by that.
+    pub seen: Option<FailureKind>,
+}
+
+/// What an answer means, at whatever step it came; `None` where the step says it better.
+const fn answered(seen: FailureKind) -> Option<&'static str> {
+    Some(match seen {
+        FailureKind::SignInNeeded => "The device wants a sign-in: give its user name and password.",
+        FailureKind::SignInRefused => {
+            "User name or password were refused. Check both, with capitals and the account's right to view streams; it is not tried again by itself, so that no account gets locked."
+        }
+        FailureKind::Forbidden => {
+            "The account is right and may not see this stream: give it the right in the device, or take another account; it is not tried again by itself."
+        }
+        FailureKind::ViewerLimit => {
+            "The device admits no more viewers: close one elsewhere (recorder, browser, another wall), or raise its limit. It is tried again by itself."
+        }
+        FailureKind::NoVideo => {
+            "What stands at this path has no video (sound only, or data): choose another stream of the device, or give the path of its video."
+        }
+        FailureKind::TransportRefused => {
+            "The device offers none of the transports that are allowed: let both UDP and TCP be used."
+        }
+        FailureKind::Refused => {
+            "The device knows the stream and refuses to begin it: it may still hold an old session or be starting up. It is tried again by itself; if it stays so, restart the stream service in the device."
+        }
+        FailureKind::DeviceFailed => {
+            "The device reports a failure of its own: it is tried again by itself; if it stays so, restart the device."
+        }
+        FailureKind::Redirects => {
+            "The device sends to another address, and that one back or to nowhere: give the address of the stream itself."
+        }
+        FailureKind::NotAPicture => {
+            "What stands at this address is a page or another file, not a picture: look the address of the still up in the device, or give the device's address alone."
+        }
+        FailureKind::NotFound | FailureKind::NotRtsp | FailureKind::NoAnswer | FailureKind::Closed => return None,
+    })
+}
+
+/// What to do about a stream that does not come, by its cause and what was answered: the same on the wall, in a check and in a
+/// measurement.
+#[must_use]
+pub fn advice_of(cause: Cause, seen: Option<FailureKind>) -> &'static str {
+    seen.filter(|seen| seen.cause() == cause).and_then(answered).unwrap_or(cause.advice())
+}
+
+/// A cause in words, where the answer says it more exactly.
+#[must_use]
+pub fn phrase_of(cause: Cause, seen: Option<FailureKind>) -> &'static str {
+    match seen.filter(|seen| seen.cause() == cause) {
+        Some(FailureKind::SignInRefused) => "sign-in refused",
+        Some(FailureKind::Forbidden) => "account may not see it",
+        Some(FailureKind::NoVideo) => "no video there",
+        Some(FailureKind::Refused) => "refused by the device",
+        Some(FailureKind::DeviceFailed) => "device failed",
+        Some(FailureKind::NotAPicture) => "not a picture",
+        Some(FailureKind::TransportRefused) => "transport refused",
+        _ => cause.phrase(),
+    }
 }
 
 /// One sentence or two: what it means, and what to do.
 #[must_use]
 #[allow(clippy::too_many_lines, reason = "a table of rules, one row a rule")]
 pub fn advice(step: Step, cause: Cause, around: Circumstances) -> String {
+    let seen = around.seen.filter(|seen| seen.cause() == cause && step >= Step::Protocol);
+    if let Some(known) = seen.and_then(answered) {
+        return known.to_owned();
+    }
     match (step, cause) {
         (Step::Resolve, _) => "The name is not known to this machine's name service: check it for a slip, or use the camera's address.",
         (Step::Route, _) => {
@@ -67,6 +131,9 @@ pub fn advice(step: Step, cause: Cause, around: Circumstances) -> String {
             "A web server answers here, not RTSP: this is the port of the device's web page. RTSP is 554 on most devices."
         }
         (Step::Protocol, _) => "Another service answers on this port: check the port, RTSP is 554 on most devices.",
+        (_, Cause::ViewerLimit) => {
+            "The device admits no more viewers: close one elsewhere (recorder, browser, another wall), or raise its limit."
+        }
         (Step::SignIn, _) if around.sign_in_given => {
             "User name or password were refused. Check both, with capitals and the account's right to view streams; it is not tried again by itself, so that no account gets locked."
         }
@@ -78,11 +145,11 @@ pub fn advice(step: Step, cause: Cause, around: Circumstances) -> String {
             "The device is there and does not know this path: check it letter by letter, or give the address alone and let the device be asked. A stream that is switched off answers so too."
         }
         (_, Cause::KeyNeeded) => "The stream is encrypted (SRTP) and no key is known: enter its key, or switch the encryption off in the device.",
-        (_, Cause::ViewerLimit) => {
-            "The device admits no more viewers: close one elsewhere (recorder, browser, another wall), or raise its limit."
-        }
         (Step::Transport, Cause::NoSuchStream) if around.udp_only => "The device does not offer UDP: let TCP be used.",
         (Step::Transport, _) => "The device does not agree to this transport: try the other one.",
+        (_, Cause::NoSuchStream) if around.pictures => {
+            "What stands at this address is no picture: look the address of the still up in the device, or give the device's address alone."
+        }
         (Step::FirstPacket, _) if around.udp_only => {
             "The session stands and no packet comes: UDP is most likely blocked on the way. Let TCP be used (--transport tcp)."
         }

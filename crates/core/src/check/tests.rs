@@ -1,4 +1,5 @@
 use super::*;
+use crate::clock::Offset;
 use crate::meter::{Figures, Milestones};
 use crate::verdict::SessionState;
 use crate::{BitsPerSecond, FrameRate, Mono, Transport};
@@ -173,7 +174,50 @@ fn a_rate_that_is_not_held_is_told() {
     assert_eq!((state_of(&slowed, Step::Steady).0, slowed.cause()), (StepState::Warn, Some(Cause::CameraSlowed)));
     let starved = run(Circumstances::default(), |now| Figures { arrived: Some(2.0), ..good(now, now * 2 / 1000) });
     assert_eq!((state_of(&starved, Step::Steady).0, starved.cause()), (StepState::Failed, Some(Cause::TooHeavy)));
-    let wrong = run(Circumstances::default(), |now| Figures { clock_off_micros: Some(423_000_000), ..good(now, now / 100) });
-    assert_eq!(state_of(&wrong, Step::Clock), (StepState::Warn, "7 min 3 s ahead by its sender reports"));
+    let off = Offset { micros: -423_000_000, error: Duration::from_secs(2), clock_wrong: true, times_pictures: false };
+    let wrong = run(Circumstances::default(), |now| Figures { clock: Some(off), ..good(now, now / 100) });
+    assert_eq!(state_of(&wrong, Step::Clock), (StepState::Warn, "7 min 3 s ahead ±2 s by its sender reports"));
     assert_eq!(wrong.cause(), Some(Cause::ClockWrong));
+}
+
+#[test]
+fn what_was_answered_says_the_same_everywhere() {
+    use crate::rtsp::FailureKind;
+    // An answer, the step at which it comes, the cause, and a word of what to do.
+    for (seen, step, word) in [
+        (FailureKind::SignInNeeded, Step::SignIn, "wants a sign-in"),
+        (FailureKind::SignInRefused, Step::SignIn, "were refused"),
+        (FailureKind::Forbidden, Step::SignIn, "may not see"),
+        (FailureKind::ViewerLimit, Step::Path, "no more viewers"),
+        (FailureKind::NoVideo, Step::Path, "no video"),
+        (FailureKind::NotAPicture, Step::Path, "not a picture"),
+        (FailureKind::Redirects, Step::Path, "another address"),
+        (FailureKind::DeviceFailed, Step::Path, "failure of its own"),
+        (FailureKind::Refused, Step::Transport, "refuses to begin it"),
+        (FailureKind::TransportRefused, Step::Transport, "UDP and TCP"),
+    ] {
+        let cause = seen.cause();
+        let around =
+            Circumstances { seen: Some(seen), sign_in_given: seen != FailureKind::SignInNeeded, ..Circumstances::default() };
+        assert!(advice(step, cause, around).contains(word), "{seen:?}: {}", advice(step, cause, around));
+        assert_eq!(advice(step, cause, around), advice_of(cause, Some(seen)), "on the wall as in a check");
+        // The ladder stops at that step, with that cause.
+        let failed = run(around, move |now| {
+            let mut figures = good(now, 0);
+            figures.seen = Some(seen);
+            figures.milestones.described = figures.milestones.described.filter(|_| step > Step::Path);
+            figures.milestones.sign_in_asked = figures.milestones.sign_in_asked.filter(|_| step == Step::SignIn);
+            figures.milestones.signed_in = None;
+            figures.milestones.set_up = None;
+            figures.session = SessionState::Failed { cause, text: "so it said".into(), next_try: None };
+            figures
+        });
+        assert_eq!((state_of(&failed, step).0, failed.cause()), (StepState::Failed, Some(cause)), "{seen:?}: {failed:?}");
+        assert!(failed.advice().is_some_and(|advice| advice.contains(word)), "{seen:?}: {:?}", failed.advice());
+    }
+    assert_eq!(phrase_of(Cause::SignIn, Some(FailureKind::SignInRefused)), "sign-in refused");
+    assert_eq!(phrase_of(Cause::PortClosed, Some(FailureKind::SignInRefused)), "port closed", "an answer to another try");
+    for kind in FailureKind::ALL {
+        assert!(!advice_of(kind.cause(), Some(kind)).is_empty());
+    }
 }

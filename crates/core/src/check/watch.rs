@@ -2,6 +2,7 @@
 
 use super::{Circumstances, Ladder, Step, StepState, advice};
 use crate::meter::Figures;
+use crate::rtsp::FailureKind;
 use crate::verdict::SessionState;
 use crate::{Cause, FrameRate, Mono, Transport, Verdict};
 use std::time::Duration;
@@ -22,6 +23,11 @@ const CLOCK_WITHIN: Duration = Duration::from_secs(6);
 const SHORT: f64 = 0.85;
 /// Share of a rate below which a stream does not hold.
 const FAR_SHORT: f64 = 0.5;
+
+/// Whether a refusal is about the stream, and so comes after any sign-in.
+const fn is_of_the_stream(cause: Cause, seen: Option<FailureKind>) -> bool {
+    matches!(cause, Cause::NoSuchStream | Cause::ViewerLimit) || matches!(seen, Some(FailureKind::DeviceFailed))
+}
 
 /// Watches one stream and writes its steps into a ladder.
 #[derive(Debug, Clone)]
@@ -55,6 +61,7 @@ impl StreamWatch {
             self.udp_brought_nothing = true;
             ladder.amend(Step::Transport, StepState::Warn, "tcp; udp brought no packet in 3 s and is most likely blocked");
         }
+        self.around.seen = figures.seen;
         while let Some(step) = ladder.pending() {
             let before = ladder.steps().len();
             self.try_step(now, step, figures, ladder);
@@ -97,8 +104,10 @@ impl StreamWatch {
                     ladder.warn(Duration::ZERO, "none asked for: this stream is open to anyone who can reach it", None);
                 }
                 (None, None, asked) => match &figures.session {
-                    SessionState::Failed { cause, .. } if *cause == Cause::NoSuchStream && asked.is_none() => {
-                        self.pass(ladder, now, "none asked for so far");
+                    // What it says of the stream is the next step's.
+                    SessionState::Failed { cause, .. } if is_of_the_stream(*cause, figures.seen) => {
+                        let how = if asked.is_none() { "none asked for so far" } else { "accepted" };
+                        self.pass(ladder, now, how);
                     }
                     _ => self.ended_or_late(now, figures, ladder, "no answer"),
                 },
@@ -276,8 +285,8 @@ impl StreamWatch {
         if self.around.pictures {
             return ladder.skip("pictures by HTTP carry no clock");
         }
-        if let Some(off) = figures.clock_off_micros {
-            let text = format!("{} by its sender reports", crate::clock::off_text(off));
+        if let Some(clock) = figures.wrong_clock() {
+            let text = format!("{} by its sender reports", clock.text());
             return ladder.warn(took, text, Some((Cause::ClockWrong, advice(Step::Clock, Cause::ClockWrong, self.around))));
         }
         let known = figures.latency.filter(|latency| latency.basis.is_whole());

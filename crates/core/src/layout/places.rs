@@ -83,7 +83,7 @@ pub enum LayoutError {
 }
 
 /// Most places of a layout.
-pub const MAX_PLACES: usize = 64;
+pub const MAX_PLACES: usize = 256;
 
 /// An edge of a place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -43,7 +43,7 @@ fn what_is_no_layout_is_told_by_what_is_wrong() {
     assert!(error(vec![Place::new(0, 0, 6, 12), Place::new(6, 0, 0, 12)]).contains("place 2 leaves the grid"));
     assert!(error(vec![Place::new(250, 0, 250, 1)]).contains("place 1 leaves the grid"));
     assert!(error(vec![Place::new(0, 0, 6, 12), Place::new(6, 1, 6, 11)]).contains("nothing stands at unit 6, 0"));
-    assert!(error(vec![whole; 65]).contains("at most 64"));
+    assert!(error(vec![whole; 257]).contains("at most 256"));
 }
 
 #[test]

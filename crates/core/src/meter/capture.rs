@@ -54,8 +54,8 @@ impl FlashClock {
     /// How long after the light the camera stamps, by what is known of its clock; and how far that may be off.
     pub fn before_stamp(&self, offset: Offset) -> Option<(i64, Duration)> {
         match self.by {
-            By::Claimed { micros, .. } => Some((offset.micros - micros, offset.error + self.error)),
-            By::Media(_) => None,
+            By::Claimed { micros, .. } if offset.times_pictures => Some((offset.micros - micros, offset.error + self.error)),
+            By::Claimed { .. } | By::Media(_) => None,
         }
     }
 
@@ -79,7 +79,8 @@ pub(super) enum CaptureTimes {
 impl CaptureTimes {
     /// The best there is: flashes, then the clock.
     pub fn best(flash: Option<FlashClock>, clock: &CaptureClock, offset: Option<Offset>, now: Wall) -> Self {
-        let by_clock = offset.map_or(Self::Unknown, |offset| Self::Clock(LatencyBasis::Clock, offset));
+        let timing = offset.filter(|offset| offset.times_pictures);
+        let by_clock = timing.map_or(Self::Unknown, |offset| Self::Clock(LatencyBasis::Clock, offset));
         let Some(flash) = flash else { return by_clock };
         let drifted = Duration::from_micros(now.micros_since(flash.at).unsigned_abs()) * DRIFT_PER_MILLION / 1_000_000;
         match (flash.by, clock.least_transit()) {
@@ -88,6 +89,7 @@ impl CaptureTimes {
                     micros: micros + least - least_transit,
                     error: flash.error + drifted.min(FOLLOWED),
                     clock_wrong: false,
+                    times_pictures: true,
                 };
                 Self::Clock(LatencyBasis::Flash, offset)
             }

@@ -11,6 +11,8 @@ pub enum DropoutKind {
     Freeze,
     /// The session did not live.
     Outage,
+    /// It was opened and has given no picture yet.
+    NoPicture,
 }
 
 impl DropoutKind {
@@ -21,6 +23,7 @@ impl DropoutKind {
             Self::Stutter => "stutter",
             Self::Freeze => "freeze",
             Self::Outage => "outage",
+            Self::NoPicture => "no-picture",
         }
     }
 }
@@ -49,6 +52,8 @@ pub struct Dropout {
 const LEAST_GAP: Duration = Duration::from_millis(400);
 /// The same while no rate is known, neither declared nor measured: slow streams send a picture a second.
 const UNKNOWN_RATE_GAP: Duration = Duration::from_secs(3);
+/// A stream that was opened has so long for its first picture.
+pub const FIRST_PICTURE: Duration = Duration::from_secs(3);
 /// From here on a dropout is a freeze.
 const FREEZE: Duration = Duration::from_secs(1);
 /// The camera made pictures meanwhile where its timestamps went on by less than this share of the dropout.
@@ -66,6 +71,8 @@ const REMEMBERED: usize = 500;
 struct Open {
     start: Mono,
     outage: bool,
+    /// No picture has come at all.
+    first: bool,
     cause: Option<Cause>,
 }
 
@@ -77,6 +84,8 @@ pub struct DropoutMeter {
     period: Duration,
     threshold: Duration,
     last: Option<Mono>,
+    /// When the first picture should be there, while none has come.
+    first_due: Option<Mono>,
     open: Option<Open>,
     session_lost: bool,
     /// The last time in which this program did not run.
@@ -97,6 +106,7 @@ impl Default for DropoutMeter {
             period: Duration::ZERO,
             threshold: UNKNOWN_RATE_GAP,
             last: None,
+            first_due: None,
             open: None,
             session_lost: false,
             own_pause: None,
@@ -131,7 +141,11 @@ impl DropoutMeter {
         // Begun by a look at the clock before packets that had long come were read: the picture was there in time.
         let in_time = |open: &Open| {
             let gap = |from: Mono| at.since(from);
-            if open.outage { gap(open.start).is_zero() } else { self.last.is_some_and(|last| gap(last) <= self.threshold) }
+            if open.outage || open.first {
+                gap(open.start).is_zero()
+            } else {
+                self.last.is_some_and(|last| gap(last) <= self.threshold)
+            }
         };
         if let Some(open) = self.open.take().filter(|open| !in_time(open)) {
             let dropout = self.explained(Dropout { packets_lost, media, ..self.describe(open, at) });
@@ -143,7 +157,13 @@ impl DropoutMeter {
             self.past.push_back(dropout);
         }
         self.last = Some(at);
+        self.first_due = None;
         self.session_lost = false;
+    }
+
+    /// The first session begins: a picture is expected.
+    pub fn on_opened(&mut self, at: Mono) {
+        self.first_due = Some(at + FIRST_PICTURE);
     }
 
     /// Whether the path holds frames for so long that the link is full.
@@ -163,9 +183,8 @@ impl DropoutMeter {
 
     /// At its end more is known of it: whether anything is missing, and whether the camera made pictures meanwhile.
     fn explained(&self, dropout: Dropout) -> Dropout {
-        let Some(Cause::Silence | Cause::CameraSlowed) = dropout.cause.filter(|_| dropout.kind != DropoutKind::Outage) else {
-            return dropout;
-        };
+        let lived = matches!(dropout.kind, DropoutKind::Stutter | DropoutKind::Freeze);
+        let Some(Cause::Silence | Cause::CameraSlowed) = dropout.cause.filter(|_| lived) else { return dropout };
         let cause = match dropout.media {
             _ if dropout.packets_lost > 0 => Some(Cause::PacketLoss),
             Some(media) if media.as_secs_f64() < MOSTLY * dropout.length.as_secs_f64() => Some(Cause::Late),
@@ -187,7 +206,7 @@ impl DropoutMeter {
             open.outage = true;
         } else if let Some(last) = self.last {
             // Known to be lost: the dropout begins where the next picture was due, without waiting.
-            self.open = Some(Open { start: last + self.period, outage: true, cause: Some(cause) });
+            self.open = Some(Open { start: last + self.period, outage: true, first: false, cause: Some(cause) });
         }
     }
 
@@ -200,9 +219,13 @@ impl DropoutMeter {
 
     /// A dropout begins where a picture has been due for too long by this time.
     pub fn begin_where_due(&mut self, now: Mono) {
-        let Some(last) = self.last.filter(|_| self.open.is_none()) else { return };
-        if now.since(last) > self.threshold {
-            self.open = Some(Open { start: last + self.period, outage: self.session_lost, cause: None });
+        if self.open.is_some() {
+            return;
+        }
+        if let Some(start) = self.first_due.filter(|due| now > *due) {
+            self.open = Some(Open { start, outage: false, first: true, cause: None });
+        } else if let Some(last) = self.last.filter(|last| now.since(*last) > self.threshold) {
+            self.open = Some(Open { start: last + self.period, outage: self.session_lost, first: false, cause: None });
         }
     }
 
@@ -218,6 +241,7 @@ impl DropoutMeter {
     /// Pictures are not expected until the next one (planned rest, the operator switched).
     pub const fn pause(&mut self) {
         self.last = None;
+        self.first_due = None;
         self.open = None;
         self.session_lost = false;
     }
@@ -225,6 +249,7 @@ impl DropoutMeter {
     fn describe(&self, open: Open, now: Mono) -> Dropout {
         let length = now.since(open.start);
         let kind = match open.outage {
+            _ if open.first => DropoutKind::NoPicture,
             true => DropoutKind::Outage,
             false if length >= FREEZE => DropoutKind::Freeze,
             false => DropoutKind::Stutter,
@@ -386,6 +411,29 @@ mod tests {
         assert!(meter.excuses(second), "two");
         let third = stutter(&mut meter, 700);
         assert!(!meter.excuses(third), "again and again");
+    }
+
+    #[test]
+    fn a_stream_that_never_shows_a_picture_is_missed_from_three_seconds_on() {
+        let mut meter = meter();
+        meter.on_opened(Mono::from_millis(1000));
+        meter.tick(Mono::from_millis(3900));
+        assert!(meter.running(Mono::from_millis(3900)).is_none());
+        meter.tick(Mono::from_millis(4200));
+        meter.note_cause(Cause::AwaitingKeyframe);
+        meter.note_cause(Cause::PacketLoss);
+        meter.on_session_lost(Mono::from_millis(5000), Cause::ClosedByCamera);
+        let running = meter.running(Mono::from_millis(6000)).unwrap();
+        assert_eq!((running.kind, running.start, running.length.as_secs()), (DropoutKind::NoPicture, Mono::from_millis(4000), 2));
+        meter.on_displayable(Mono::from_millis(9000), 3, None);
+        let past = meter.past().next().copied().unwrap();
+        assert_eq!((past.kind, past.length, past.frames_missed), (DropoutKind::NoPicture, Duration::from_secs(5), Some(125)));
+        // In time, and read late.
+        let mut meter = DropoutMeter::default();
+        meter.on_opened(Mono::ZERO);
+        meter.tick(Mono::from_millis(3300));
+        meter.on_displayable(Mono::from_millis(2900), 0, None);
+        assert_eq!((meter.totals().0, meter.running(Mono::from_millis(3300))), (0, None));
     }
 
     #[test]

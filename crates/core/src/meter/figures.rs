@@ -6,6 +6,7 @@ use crate::event::Event;
 use crate::flash::FlashReading;
 use crate::playout::ArrivalSpread;
 use crate::rtp::SequenceCounts;
+use crate::rtsp::FailureKind;
 use crate::sight::Sight;
 use crate::ts::TsCounts;
 use crate::verdict::SessionState;
@@ -155,6 +156,8 @@ pub struct Figures {
     pub cause: Option<Cause>,
     /// One sentence about the session's failure.
     pub text: Option<String>,
+    /// What the other end answered, where the session failed by that.
+    pub seen: Option<FailureKind>,
     /// When the next try begins.
     pub next_try: Option<Mono>,
     /// How far the newest try came, and when.
@@ -235,6 +238,12 @@ pub struct Figures {
     pub flash: Option<Arc<FlashReading>>,
     /// The camera's clock against ours; `None` without sender reports.
     pub clock: Option<Offset>,
-    /// How far the camera's clock is off, when it is beyond what a path could explain, in microseconds.
-    pub clock_off_micros: Option<i64>,
+}
+
+impl Figures {
+    /// The camera's clock, where it is beyond what a path could explain.
+    #[must_use]
+    pub fn wrong_clock(&self) -> Option<Offset> {
+        self.clock.filter(|clock| clock.clock_wrong)
+    }
 }

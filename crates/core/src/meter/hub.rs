@@ -2,6 +2,7 @@
 
 use super::capture::CaptureTimes;
 use super::flash::{FlashMeter, FlashStep};
+use super::spell::Spell;
 use super::{
     Bitrate, DropoutMeter, Dropped, EventRate, FrameCounts, KeyframeMeter, LatencyMeter, MediaRate, Milestones, Pulse, RecentLoss,
 };
@@ -10,7 +11,7 @@ use crate::event::EventLog;
 use crate::flash::CELLS;
 use crate::playout::{ArrivalMeter, LONGEST, Playout};
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
-use crate::rtsp::Progress;
+use crate::rtsp::{FailureKind, Progress};
 use crate::sdp::{Codec, Video};
 use crate::sight::{Glance, SightMeter};
 use crate::thresholds::Thresholds;
@@ -33,9 +34,13 @@ pub struct Meter {
     session: SessionState,
     /// Why the last try failed, until one succeeds.
     last_failure: Option<(Cause, String)>,
+    /// What the other end answered then.
+    seen: Option<FailureKind>,
     milestones: Milestones,
     judge: Judge,
     playing_since: Option<Mono>,
+    /// When the first session began to play.
+    first_playing: Option<Mono>,
     transport: Option<Transport>,
     video: Option<Video>,
     declared_by_stream: Option<FrameRate>,
@@ -108,10 +113,17 @@ pub struct Meter {
     lost_at_picture: u64,
     /// Timestamp of the last displayable picture of this sequence.
     picture_timestamp: Option<i64>,
+    /// Timestamp of the last unit of this sequence.
+    unit_timestamp: Option<i64>,
     events: EventLog,
     sight: SightMeter,
     /// Packets that came after their place was given up: how many by the last look, and when some came last.
     too_late: (u64, Option<Mono>),
+    /// When packets were lost, pictures damaged without loss, and frames or packets late, of late; and packets lost so far.
+    lossy: Spell,
+    damage: Spell,
+    lateness: Spell,
+    lost_seen: u64,
     /// When figures were read last.
     read_at: Option<Mono>,
     /// As they were set; the judge has them as they are at the stream's rate.
@@ -124,6 +136,12 @@ pub struct Meter {
 const WRONG_KEY: u64 = 10;
 /// Refusing for this long is refusing the stream, not a picture.
 const REFUSES: Duration = Duration::from_secs(1);
+/// From this share of lost packets on, all the time, a path that carries less than is declared is overloaded,
+const OVERLOADED: f64 = 0.15;
+/// and from this one on where it is busy all the time as well.
+const OVERLOADED_BUSY: f64 = 0.02;
+/// What arrives of the declared bitrate, below which the path carries less.
+const CARRIED: f64 = 0.85;
 /// Frames that are by so much further apart than declared are fewer.
 const SLOWER: f64 = 1.1;
 /// How busy the link is is taken over this time,
@@ -134,6 +152,8 @@ const DELIVERIES: usize = 1000;
 const OWN_STALL: Duration = Duration::from_secs(2);
 /// A change of this machine's time of day by more microseconds than this was made by somebody, not by slewing.
 const OWN_STEP: i64 = 100_000;
+/// Timestamps that are so far off are another count of time.
+const LEAP: Duration = Duration::from_secs(1);
 /// A question without an answer for this long is told.
 const NO_ANSWER: Duration = Duration::from_secs(3);
 
@@ -147,9 +167,11 @@ impl Meter {
             started: now,
             session: SessionState::Connecting,
             last_failure: None,
+            seen: None,
             milestones: Milestones::default(),
             judge: Judge::default(),
             playing_since: None,
+            first_playing: None,
             transport: None,
             video: None,
             declared_by_stream: None,
@@ -203,9 +225,14 @@ impl Meter {
             audio: Vec::new(),
             lost_at_picture: 0,
             picture_timestamp: None,
+            unit_timestamp: None,
             events: EventLog::default(),
             sight: SightMeter::default(),
             too_late: (0, None),
+            lossy: Spell::default(),
+            damage: Spell::default(),
+            lateness: Spell::default(),
+            lost_seen: 0,
             read_at: None,
             thresholds: Thresholds::default(),
             silent_since_picture: false,
@@ -346,6 +373,21 @@ impl Meter {
         self.milestones = Milestones { began: Some(now), ..Milestones::default() };
     }
 
+    /// What failed before is over: it is waited for what comes.
+    pub fn forget_failure(&mut self) {
+        (self.last_failure, self.seen) = (None, None);
+    }
+
+    /// A try failed by this cause: an answer that means another one was that of an earlier try.
+    pub fn keep_seen_of(&mut self, cause: Cause) {
+        self.seen = self.seen.filter(|seen| seen.cause() == cause);
+    }
+
+    /// A try begins to fail, by this answer or by none that is known.
+    pub const fn set_seen(&mut self, seen: Option<FailureKind>) {
+        self.seen = seen;
+    }
+
     /// Its connection stands.
     pub const fn on_connected(&mut self, now: Mono) {
         self.milestones.connected = Some(now);
@@ -368,7 +410,7 @@ impl Meter {
         match &state {
             SessionState::Playing => {
                 self.playing_since = Some(now);
-                self.last_failure = None;
+                (self.last_failure, self.seen) = (None, None);
             }
             SessionState::Failed { cause, text, .. } => {
                 self.dropouts.on_session_lost(now, *cause);
@@ -400,6 +442,13 @@ impl Meter {
         (self.no_media_clock, self.still) = (false, None);
         self.transport = Some(transport);
         self.milestones.playing = Some(now);
+        if self.first_playing.is_none() {
+            self.first_playing = Some(now);
+            // What failed before is told already, until its first picture.
+            if self.last_failure.is_none() {
+                self.dropouts.on_opened(now);
+            }
+        }
         self.pulse.begin(now);
         self.picture_in_session = false;
         self.refusing_since = None;
@@ -416,7 +465,7 @@ impl Meter {
         self.latency.restart();
         self.flash.on_restart();
         self.arrivals.restart();
-        self.picture_timestamp = None;
+        (self.picture_timestamp, self.unit_timestamp) = (None, None);
         if let Some(video) = &self.video {
             self.clock = CaptureClock::new(video.clock_rate);
         }
@@ -424,7 +473,7 @@ impl Meter {
 
     /// A packet of the stream arrived.
     pub fn on_packet(&mut self, arrival: Mono, payload_bytes: usize) {
-        self.silent_since_picture |= !self.packets_flow(arrival);
+        self.silent_since_picture |= self.last_packet.is_some() && !self.packets_flow(arrival);
         self.last_packet = Some(arrival);
         self.milestones.first_packet.get_or_insert(arrival);
         self.bitrate.on_bytes(arrival, payload_bytes);
@@ -487,8 +536,12 @@ impl Meter {
         self.frames.received += 1;
         self.frames.damaged += u64::from(unit.damaged);
         if unit.damaged && !unit.gap_before && self.packets().lost == 0 {
-            self.damage_without_loss = Some(now);
+            self.on_damage(now);
         }
+        if !self.no_media_clock && self.leaps(unit) {
+            self.on_leap(unit);
+        }
+        self.unit_timestamp = Some(unit.timestamp);
         self.arrived.on_event(unit.last_arrival);
         self.sent.on_unit(unit.last_arrival, unit.timestamp, unit.gap_before);
         self.clock.on_unit(unit.last_arrival, unit.timestamp);
@@ -537,6 +590,21 @@ impl Meter {
         self.last_unit_clean = displayable;
     }
 
+    /// Whether this unit's timestamp is beyond what any path explains: before the last ones, or earlier than the quickest
+    /// frame of the last minute could have come.
+    fn leaps(&self, unit: &AccessUnit) -> bool {
+        let far = LEAP.as_micros() as i64;
+        let back = self.unit_timestamp.is_some_and(|last| self.clock.media_micros(last - unit.timestamp) > far);
+        back || self.clock.ahead_of_least(unit.last_arrival, unit.timestamp).is_some_and(|ahead| ahead > far)
+    }
+
+    /// The timestamps go on from elsewhere: what they are mapped to begins anew.
+    fn on_leap(&mut self, unit: &AccessUnit) {
+        let by = self.unit_timestamp.map(|last| self.clock.media_micros(unit.timestamp - last));
+        self.events.on_leap(unit.last_arrival, by);
+        self.on_restart();
+    }
+
     /// The decoder gave this unit's picture; `damaged` when it cannot be believed.
     pub fn on_decoded(&mut self, number: u64, at: Mono, damaged: bool) {
         self.frames.decoded += 1;
@@ -581,13 +649,18 @@ impl Meter {
 
     /// The decoder refused a unit that arrived whole.
     pub fn on_refused(&mut self, now: Mono) {
-        self.damage_without_loss = Some(now);
+        self.on_damage(now);
         self.refusing_since.get_or_insert(now);
     }
 
     /// The decoder made up parts of a unit that arrived whole.
-    pub const fn on_concealed(&mut self, now: Mono) {
+    pub fn on_concealed(&mut self, now: Mono) {
+        self.on_damage(now);
+    }
+
+    fn on_damage(&mut self, now: Mono) {
         self.damage_without_loss = Some(now);
+        self.damage.on(now, now);
     }
 
     /// The other end was asked at `since` and has not answered; `cause` is what that will be called.

@@ -71,6 +71,22 @@ impl LatencyMeter {
         self.find(number).map(|frame| (frame.timestamp, frame.arrival))
     }
 
+    /// The first and the last arrival of frames of the last 10 s that took longer than this from capture.
+    pub(super) fn late(
+        &self,
+        now: Mono,
+        clock: &CaptureClock,
+        pair: ClockPair,
+        times: CaptureTimes,
+        limit: Duration,
+    ) -> Option<(Mono, Mono)> {
+        let recent = self.frames.iter().filter(|frame| now.since(frame.finished) <= WINDOW);
+        let late = |frame: &&Followed| times.path(clock, pair, frame.arrival, frame.timestamp).is_some_and(|path| path > limit);
+        let mut arrivals = recent.filter(late).map(|frame| frame.arrival);
+        let first = arrivals.next()?;
+        Some((first, arrivals.next_back().unwrap_or(first)))
+    }
+
     /// Latency over the last 10 s; `None` before a frame is complete.
     pub(super) fn read(&self, now: Mono, clock: &CaptureClock, pair: ClockPair, times: CaptureTimes) -> Option<Latency> {
         let recent = || self.frames.iter().filter(|frame| now.since(frame.finished) <= WINDOW);

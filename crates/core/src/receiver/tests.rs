@@ -1,4 +1,5 @@
 use super::*;
+use crate::event::EventKind;
 use crate::meter::{DropoutKind, Figures, LatencyBasis};
 use crate::rtp::Seq16;
 use crate::sdp::Description;
@@ -143,6 +144,132 @@ fn a_stall_is_silence_and_measured_to_a_frame() {
 }
 
 #[test]
+fn a_stream_that_never_shows_a_picture_is_a_dropout_that_says_what_is_missing() {
+    // A link of 60 % under a stream without a whole frame in it; and a stream that begins between two keyframes.
+    for (lossy, cause, said) in
+        [(true, Cause::TooHeavy, "of the declared bitrate arrive"), (false, Cause::AwaitingKeyframe, "before the next keyframe")]
+    {
+        let mut rig = Rig::new(Transport::Udp);
+        let mut packets = made(1..125);
+        for (n, packet) in packets.iter_mut().enumerate() {
+            packet.payload[0] = 0x41;
+            packet.payload.resize(400 + n % 7, 1);
+        }
+        if lossy {
+            rig.receiver.begin(
+                Mono::from_millis(900),
+                &Video { bandwidth: Some(crate::BitsPerSecond(250_000.0)), ..video() },
+                Transport::Udp,
+            );
+            packets.retain(|packet| packet.seq % 5 < 3);
+        }
+        rig.feed(&packets[..10]);
+        assert_eq!(rig.read(1_500).verdict, Verdict::Waiting);
+        for chunk in packets[10..].chunks(20) {
+            rig.feed(chunk).read(chunk.last().unwrap().at.as_micros() / 1000 + 1);
+        }
+        let figures = rig.read(5_990);
+        assert_eq!((figures.verdict, figures.cause), (Verdict::Stalled, Some(cause)));
+        let dropout = figures.dropout_now.unwrap();
+        assert_eq!((dropout.kind, dropout.start, dropout.cause), (DropoutKind::NoPicture, Mono::from_millis(3_900), Some(cause)));
+        let events = figures.events;
+        assert_eq!((events.len(), events[0].kind, events[0].start), (1, EventKind::NoPicture, Mono::from_millis(3_900)));
+        assert!(events[0].evidence.contains(said), "{}", events[0].evidence);
+    }
+}
+
+#[test]
+fn timestamps_that_leap_are_one_event_and_no_strain() {
+    let mut rig = Rig::new(Transport::Udp);
+    let mut packets = made(0..500);
+    for packet in packets.iter_mut().filter(|packet| (5_000_000..9_000_000).contains(&packet.at.as_micros())) {
+        packet.timestamp = packet.timestamp.wrapping_add(9_000_000);
+    }
+    let mut worst = Verdict::Steady;
+    for chunk in packets.chunks(30) {
+        let at = chunk[29].at.as_micros() / 1000 + 1;
+        let figures = rig.feed(chunk).read(at);
+        worst = if at > 2_000 { worst.worse(figures.verdict) } else { worst };
+        assert!(figures.jitter.is_none_or(|jitter| jitter < Duration::from_millis(5)), "{:?}", figures.jitter);
+        assert!(figures.latency.is_none_or(|latency| latency.total.p95 < Duration::from_millis(50)), "{:?}", figures.latency);
+    }
+    let figures = rig.read(21_000);
+    let kinds: Vec<_> = figures.events.iter().map(|event| (event.kind, event.evidence.as_str())).collect();
+    let (ahead, back) =
+        ("its timestamps leap 100.0 s ahead while pictures come", "its timestamps leap 100.0 s back while pictures come");
+    assert_eq!(kinds, [(EventKind::TimestampsLeap, ahead), (EventKind::TimestampsLeap, back)]);
+    assert_eq!((worst, figures.dropouts.len()), (Verdict::Steady, 0));
+}
+
+/// A report whose clock is ahead of ours, and that takes so long to come.
+fn report_ahead(rig: &mut Rig, at: u64, ahead_ms: i64, path_ms: u64) {
+    let sent = Mono::from_millis(at - path_ms);
+    let report = rtcp::SenderReport {
+        ssrc: Ssrc(7),
+        ntp: NtpTime::from_wall(PAIR.wall_at(sent).offset(ahead_ms * 1000)),
+        rtp_timestamp: ((at as i64 - 1000 - path_ms as i64) * 90) as u32,
+        packets: 1,
+        octets: 1,
+    };
+    let mut bytes = Vec::new();
+    rtcp::emit_sender_report(&report, &mut bytes);
+    rig.receiver.on_rtcp(Mono::from_millis(at), &bytes);
+}
+
+#[test]
+fn a_clock_that_disagrees_is_told_and_no_latency_is_made_of_it() {
+    // Frames are captured 103 ms before they come; the camera's clock is off.
+    for (ahead, basis, wrong) in [
+        (18_000_000, LatencyBasis::Relative, true),
+        (400, LatencyBasis::Relative, false),
+        (-1_000, LatencyBasis::Clock, false),
+        (0, LatencyBasis::Clock, false),
+    ] {
+        let mut rig = Rig::new(Transport::Udp);
+        rig.receiver.meter().set_round_trip(Some(Duration::from_millis(2)));
+        let packets = made(0..250);
+        for (n, chunk) in packets.chunks(75).enumerate() {
+            rig.feed(chunk);
+            report_ahead(&mut rig, 2_000 + 1_000 * n as u64, ahead, 103);
+        }
+        let figures = rig.read(11_000);
+        let latency = figures.latency.unwrap();
+        assert_eq!((latency.basis, figures.wrong_clock().is_some()), (basis, wrong), "{ahead}");
+        assert_eq!((figures.verdict, figures.cause), (Verdict::Steady, None), "{ahead}: {latency:?}");
+        let error = latency.error.unwrap_or_default();
+        if basis == LatencyBasis::Clock {
+            let truth = Duration::from_millis(105);
+            assert!(latency.path.p50.abs_diff(truth) <= error + Duration::from_millis(5), "{ahead}: {latency:?}");
+        }
+        let told: Vec<_> = figures.events.iter().map(|event| (event.kind, event.cause, event.evidence.clone())).collect();
+        if wrong {
+            let said = "its clock is 5 h 0 min ahead ±2 s".to_owned();
+            assert_eq!(told, [(EventKind::ClockWrong, Some(Cause::ClockWrong), said)]);
+        } else {
+            assert!(told.is_empty(), "{told:?}");
+        }
+    }
+}
+
+#[test]
+fn a_strain_begins_and_ends_where_packets_were_lost() {
+    let mut rig = Rig::new(Transport::Udp);
+    let mut packets = made(0..750);
+    // The last packet of one frame in ten, from 5 s to 17 s.
+    let lossy = |packet: &Made| (5_000_000..17_000_000).contains(&packet.at.as_micros());
+    packets.retain(|packet| !(lossy(packet) && packet.marker && (packet.timestamp / 3600) % 10 == 3));
+    for chunk in packets.chunks(30) {
+        let at = chunk.last().unwrap().at.as_micros() / 1000 + 1;
+        rig.feed(chunk).read(at);
+    }
+    let figures = rig.read(31_000);
+    let strained: Vec<_> = figures.events.iter().filter(|event| event.kind == EventKind::Strained).collect();
+    assert_eq!((strained.len(), strained[0].cause), (1, Some(Cause::PacketLoss)), "{strained:?}");
+    let (from, to) = (strained[0].start.as_micros() / 1000, strained[0].end.unwrap().as_micros() / 1000);
+    assert!(from.abs_diff(5_120) <= 500 && to.abs_diff(16_720) <= 500, "{from} to {to}");
+}
+
+#[test]
 fn sender_reports_give_the_clock_basis() {
     let mut rig = Rig::new(Transport::Udp);
     rig.feed(&made(0..50));
@@ -180,7 +307,7 @@ fn sender_reports_give_the_clock_basis() {
         let figures = rig.read(at + 10);
         let latency = figures.latency.unwrap();
         assert!(latency.basis == LatencyBasis::Clock && latency.total.p50.as_millis().abs_diff(37) <= 2, "{latency:?}");
-        assert_eq!(figures.clock_off_micros.is_some(), off, "{:?}", figures.clock_off_micros);
+        assert_eq!(figures.wrong_clock().is_some(), off, "{:?}", figures.clock);
     }
 }
 

@@ -58,7 +58,7 @@ pub struct Playing {
 }
 
 /// What kind of failure ended a session.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum FailureKind {
     /// The server wants a sign-in and none was given.
     SignInNeeded,
@@ -86,15 +86,37 @@ pub enum FailureKind {
     Closed,
     /// Redirected too often, or to nowhere.
     Redirects,
+    /// Something else than a picture stands at the address of one.
+    NotAPicture,
 }
 
 impl FailureKind {
+    /// Every kind.
+    pub const ALL: [Self; 14] = [
+        Self::SignInNeeded,
+        Self::SignInRefused,
+        Self::Forbidden,
+        Self::NotFound,
+        Self::ViewerLimit,
+        Self::TransportRefused,
+        Self::NoVideo,
+        Self::Refused,
+        Self::DeviceFailed,
+        Self::NotRtsp,
+        Self::NoAnswer,
+        Self::Closed,
+        Self::Redirects,
+        Self::NotAPicture,
+    ];
+
     /// The cause that this failure is shown as.
     #[must_use]
     pub const fn cause(self) -> Cause {
         match self {
             Self::SignInNeeded | Self::SignInRefused | Self::Forbidden => Cause::SignIn,
-            Self::NotFound | Self::NoVideo | Self::Redirects | Self::TransportRefused | Self::Refused => Cause::NoSuchStream,
+            Self::NotFound | Self::NoVideo | Self::Redirects | Self::TransportRefused | Self::Refused | Self::NotAPicture => {
+                Cause::NoSuchStream
+            }
             Self::ViewerLimit => Cause::ViewerLimit,
             Self::NotRtsp => Cause::NotRtsp,
             Self::NoAnswer => Cause::Silence,

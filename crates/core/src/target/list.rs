@@ -28,6 +28,8 @@ pub struct Newcomer {
     pub name: Option<String>,
     /// The group that it shall be in.
     pub group: Option<String>,
+    /// It is wanted as it was typed, whatever it answers.
+    pub as_typed: bool,
 }
 
 impl Newcomer {
@@ -40,7 +42,7 @@ impl Newcomer {
 
 impl From<Target> for Newcomer {
     fn from(target: Target) -> Self {
-        Self { target, name: None, group: None }
+        Self { target, name: None, group: None, as_typed: false }
     }
 }
 
@@ -48,7 +50,7 @@ impl Row {
     /// Who is to be taken in by this row, where it was understood.
     #[must_use]
     pub fn newcomer(self) -> Option<Newcomer> {
-        Some(Newcomer { target: self.reading.ok()?.target, name: self.name, group: self.group })
+        Some(Newcomer { name: self.name, group: self.group, ..Newcomer::from(self.reading.ok()?.target) })
     }
 }
 
@@ -69,25 +71,40 @@ pub fn names_file(text: &str) -> bool {
     one_line && !text.contains("://") && (begins || ending) && !text.starts_with("//")
 }
 
+/// A list as it was understood.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Listing {
+    /// Its rows.
+    pub rows: Vec<Row>,
+    /// How the columns of a table were read: `name, address, user, password`; `None` where it is none.
+    pub columns: Option<String>,
+}
+
 /// Understands a pasted list. One bad row does not spoil the others. Empty lines and lines that begin
 /// with `#` are skipped.
 #[must_use]
 pub fn understand_list(text: &str) -> Vec<Row> {
+    understand_listing(text).rows
+}
+
+/// The same, with how its columns were read.
+#[must_use]
+pub fn understand_listing(text: &str) -> Listing {
     let text = text.trim_start_matches('\u{feff}');
     if text.trim_start().starts_with("v=0") {
         let reading = understand_description(text).map(|target| Reading { target, slips: Vec::new() });
-        return vec![Row { line: 1, name: None, group: None, reading }];
+        return Listing { rows: vec![Row { line: 1, name: None, group: None, reading }], columns: None };
     }
     let lines: Vec<&str> = text.lines().collect();
     if lines.first().is_some_and(|line| line.trim_start().starts_with("#EXTM3U"))
         || lines.iter().any(|line| line.starts_with("#EXTINF"))
     {
-        return playlist(&lines);
+        return Listing { rows: playlist(&lines), columns: None };
     }
     let separator = lines.iter().find(|line| is_content(line)).and_then(|line| separator(line));
     match separator {
         Some(separator) => table(text, separator),
-        None => plain(&lines),
+        None => Listing { rows: plain(&lines), columns: None },
     }
 }
 
@@ -150,20 +167,137 @@ struct Header {
     password: Option<usize>,
 }
 
+/// Words over columns, in the languages that lists come in.
+const NAMES: &[&str] = &[
+    "name",
+    "camera",
+    "title",
+    "label",
+    "bezeichnung",
+    "kamera",
+    "nom",
+    "caméra",
+    "nombre",
+    "cámara",
+    "nome",
+    "telecamera",
+    "câmera",
+    "naam",
+    "nazwa",
+    "имя",
+    "название",
+    "камера",
+    "名称",
+    "名前",
+    "摄像机",
+    "カメラ",
+];
+const GROUPS: &[&str] = &[
+    "group",
+    "site",
+    "zone",
+    "area",
+    "location",
+    "gruppe",
+    "bereich",
+    "standort",
+    "groupe",
+    "lieu",
+    "grupo",
+    "zona",
+    "gruppo",
+    "groep",
+    "grupa",
+    "группа",
+    "место",
+    "组",
+    "グループ",
+    "場所",
+];
+const ADDRESSES: &[&str] = &[
+    "address",
+    "url",
+    "uri",
+    "ip",
+    "ip address",
+    "host",
+    "hostname",
+    "stream",
+    "rtsp",
+    "adresse",
+    "ip-adresse",
+    "adresse ip",
+    "dirección",
+    "direccion",
+    "dirección ip",
+    "indirizzo",
+    "indirizzo ip",
+    "endereço",
+    "endereço ip",
+    "adres",
+    "ip-adres",
+    "adres ip",
+    "адрес",
+    "ip-адрес",
+    "地址",
+    "ip地址",
+    "アドレス",
+    "ipアドレス",
+];
+const PATHS: &[&str] = &["path", "pfad", "chemin", "ruta", "percorso", "caminho", "pad", "путь", "路径", "パス"];
+const USERS: &[&str] = &[
+    "user",
+    "username",
+    "user name",
+    "login",
+    "account",
+    "benutzer",
+    "benutzername",
+    "utilisateur",
+    "usuario",
+    "usuário",
+    "utente",
+    "gebruiker",
+    "użytkownik",
+    "пользователь",
+    "логин",
+    "用户",
+    "用户名",
+    "ユーザー",
+    "ユーザー名",
+];
+const PASSWORDS: &[&str] = &[
+    "password",
+    "pass",
+    "pwd",
+    "passwort",
+    "kennwort",
+    "mot de passe",
+    "contraseña",
+    "clave",
+    "senha",
+    "wachtwoord",
+    "hasło",
+    "пароль",
+    "密码",
+    "パスワード",
+];
+
 impl Header {
     /// The header that a line is, if it names an address column.
     fn of<'a>(cells: impl Iterator<Item = &'a str>) -> Option<Self> {
         let mut out = Self::default();
         for (index, cell) in cells.enumerate() {
             let cell = cell.trim().trim_matches('"').to_lowercase();
+            let is = |words: &[&str]| words.contains(&cell.as_str());
             let slot = match cell.as_str() {
-                "name" | "camera" | "title" | "label" => &mut out.name,
-                "group" | "site" | "zone" | "area" | "location" => &mut out.group,
-                "address" | "url" | "uri" | "ip" | "ip address" | "host" | "hostname" | "stream" | "rtsp" => &mut out.address,
                 "port" => &mut out.port,
-                "path" => &mut out.path,
-                "user" | "username" | "user name" | "login" | "account" => &mut out.user,
-                "password" | "pass" | "pwd" => &mut out.password,
+                _ if is(NAMES) => &mut out.name,
+                _ if is(GROUPS) => &mut out.group,
+                _ if is(ADDRESSES) => &mut out.address,
+                _ if is(PATHS) => &mut out.path,
+                _ if is(USERS) => &mut out.user,
+                _ if is(PASSWORDS) => &mut out.password,
                 _ => continue,
             };
             slot.get_or_insert(index);
@@ -171,48 +305,96 @@ impl Header {
         out.address.map(|_| out)
     }
 
-    /// Without a header: the column that reads like an address, and the first other one as the name.
-    fn guess(cells: &[&str]) -> Self {
-        let address = cells.iter().position(|cell| looks_like_address(cell)).unwrap_or(0);
-        let name =
-            (0..cells.len()).find(|index| *index != address && !cells.get(*index).is_none_or(|cell| cell.trim().is_empty()));
-        Self { address: Some(address), name, ..Self::default() }
+    /// By what stands in the columns: addresses, ports and paths show; names stand before the address, or right behind it; two
+    /// columns further are a sign-in.
+    fn guess(rows: &[Vec<String>]) -> Self {
+        let width = rows.iter().map(Vec::len).max().unwrap_or(0);
+        let filled = |column: usize| rows.iter().filter_map(move |row| row.get(column)).filter(|cell| !cell.trim().is_empty());
+        let share = |column: usize, is: &dyn Fn(&str) -> bool| {
+            let count = filled(column).count();
+            if count == 0 { 0.0 } else { filled(column).filter(|cell| is(cell.trim())).count() as f64 / count as f64 }
+        };
+        let mut address = 0;
+        for column in 1..width {
+            if share(column, &looks_like_address) > share(address, &looks_like_address) {
+                address = column;
+            }
+        }
+        let is_port = |column: &usize| share(*column, &|cell| cell.parse::<u16>().is_ok_and(|port| port > 0)) >= 1.0;
+        let is_path = |column: &usize| share(*column, &|cell| cell.starts_with('/')) >= 1.0;
+        let others: Vec<usize> = (0..width).filter(|column| *column != address && filled(*column).next().is_some()).collect();
+        let port = others.iter().copied().find(|column| *column == address + 1).filter(is_port);
+        let path = others.iter().copied().filter(|column| Some(*column) != port).find(is_path);
+        let texts: Vec<usize> = others.into_iter().filter(|column| Some(*column) != port && Some(*column) != path).collect();
+        let (mut before, behind): (Vec<usize>, Vec<usize>) = texts.into_iter().partition(|column| *column < address);
+        // Numbers of rows are no names.
+        before.retain(|column| share(*column, &|cell| cell.parse::<u64>().is_ok()) < 1.0);
+        let mut behind = behind.into_iter();
+        let left = behind.len();
+        let name = before.first().copied().or_else(|| if left == 1 || left == 3 { behind.next() } else { None });
+        let group = before.get(1).copied();
+        let (user, password) = if behind.len() >= 2 { (behind.next(), behind.next()) } else { (None, None) };
+        let group = group.or_else(|| behind.next());
+        Self { name, group, address: Some(address), port, path, user, password }
+    }
+
+    /// The columns in words, in their order.
+    fn told(self, width: usize) -> String {
+        let known = [
+            (self.name, "name"),
+            (self.group, "group"),
+            (self.address, "address"),
+            (self.port, "port"),
+            (self.path, "path"),
+            (self.user, "user"),
+            (self.password, "password"),
+        ];
+        let word = |column: usize| known.iter().find(|(at, _)| *at == Some(column)).map_or("not used", |(_, word)| word);
+        (0..width).map(word).collect::<Vec<_>>().join(", ")
     }
 }
 
 fn looks_like_address(cell: &str) -> bool {
-    cell.contains("://") || (cell.contains(['.', ':']) && !cell.trim().contains(' ') && understand(cell).is_ok())
+    let cell = cell.trim();
+    let like_a_name = cell.contains(['.', ':']) && !cell.contains(' ') && cell.parse::<f64>().is_err();
+    cell.contains("://") || (like_a_name && understand(cell).is_ok())
 }
 
-fn table(text: &str, separator: u8) -> Vec<Row> {
+fn table(text: &str, separator: u8) -> Listing {
     let mut reader = csv::ReaderBuilder::new()
         .delimiter(separator)
         .has_headers(false)
         .flexible(true)
         .comment(Some(b'#'))
         .from_reader(text.as_bytes());
-    let mut header: Option<Header> = None;
-    let mut rows = Vec::new();
-    for record in reader.records().take(MAX_ROWS) {
-        let Ok(record) = record else { continue };
-        let line = record.position().map_or(0, |position| position.line() as usize);
-        let cells: Vec<&str> = record.iter().collect();
-        if cells.iter().all(|cell| cell.trim().is_empty()) {
-            continue;
-        }
-        if rows.is_empty()
-            && header.is_none()
-            && let Some(found) = Header::of(cells.iter().copied())
-        {
-            header = Some(found);
-            continue;
-        }
-        rows.push(row(line, &cells, header.unwrap_or_else(|| Header::guess(&cells))));
+    let mut records: Vec<(usize, Vec<String>)> = reader
+        .records()
+        .take(MAX_ROWS)
+        .filter_map(Result::ok)
+        .map(|record| {
+            let line = record.position().map_or(0, |position| position.line() as usize);
+            (line, record.iter().map(str::to_owned).collect::<Vec<String>>())
+        })
+        .filter(|(_, cells)| cells.iter().any(|cell| !cell.trim().is_empty()))
+        .collect();
+    let named = records.first().and_then(|(_, cells)| Header::of(cells.iter().map(String::as_str)));
+    // Words over a column of addresses are a header, in whatever language.
+    let is_header = |records: &[(usize, Vec<String>)]| {
+        let has_address = |cells: &Vec<String>| cells.iter().any(|cell| looks_like_address(cell));
+        let (first, rest) = records.split_first()?;
+        (!has_address(&first.1) && !rest.is_empty() && rest.iter().all(|(_, cells)| has_address(cells))).then_some(())
+    };
+    if named.is_some() || is_header(&records).is_some() {
+        records.remove(0);
     }
-    rows
+    let all: Vec<Vec<String>> = records.iter().map(|(_, cells)| cells.clone()).collect();
+    let header = named.unwrap_or_else(|| Header::guess(&all));
+    let width = all.iter().map(Vec::len).max().unwrap_or(0);
+    let rows = records.iter().map(|(line, cells)| row(*line, cells, header)).collect();
+    Listing { rows, columns: Some(header.told(width)) }
 }
 
-fn row(line: usize, cells: &[&str], header: Header) -> Row {
+fn row(line: usize, cells: &[String], header: Header) -> Row {
     let cell = |column: Option<usize>| {
         column.and_then(|column| cells.get(column)).map(|cell| cell.trim()).filter(|cell| !cell.is_empty())
     };

@@ -213,17 +213,40 @@ pub(super) fn split_sign_in<'a>(rest: &'a str, slips: &mut Vec<Slip>) -> (Option
             }
         }
     }
-    if let Some(at) = at {
-        return (Some(user_and_password(authority.get(..at).unwrap_or(""), slips)), after(at));
+    match sign_in_end(rest) {
+        Some(at) => (Some(user_and_password(rest.get(..at).unwrap_or(""), slips)), after(at)),
+        None => (None, rest),
     }
-    // A slash, question mark or hash inside the password: an @ further on, behind a colon.
-    if let (Some(at), Some(colon)) = (rest.rfind('@'), authority.find(':'))
-        && authority.get(colon + 1..).is_some_and(|port| port.parse::<u16>().is_err())
-        && looks_like_host(after(at))
-    {
-        return (Some(user_and_password(rest.get(..at).unwrap_or(""), slips)), after(at));
-    }
-    (None, rest)
+}
+
+/// Where `user:password@` ends, if there is one: at the @ behind which the likeliest host stands. Passwords may hold any of
+/// `@/?#:`, and so may paths.
+pub(crate) fn sign_in_end(rest: &str) -> Option<usize> {
+    let authority = rest.split(['/', '?', '#']).next().unwrap_or("");
+    let after_colon = authority.split_once(':').map(|(_, after)| after.split('@').next().unwrap_or(""));
+    // `user:secret/x@host` has a colon behind which no port stands.
+    let may_go_on = after_colon.is_some_and(|text| text.parse::<u16>().is_err()) || authority.contains('@');
+    let places = rest.match_indices('@').map(|(at, _)| at).filter(|at| may_go_on || *at < authority.len());
+    let likely = |at: usize| {
+        let after = rest.get(at + 1..).unwrap_or("");
+        if !looks_like_host(after) {
+            return 0;
+        }
+        let end = after.find(['/', '?', '#']).unwrap_or(after.len());
+        let (host, path) = after.split_at(end);
+        let bare = host.rsplit_once(':').map_or(host, |(host, _)| host).trim_matches(['[', ']']);
+        let kind = if bare.parse::<IpAddr>().is_ok() {
+            5
+        } else if bare.contains('.') {
+            3
+        } else {
+            1
+        };
+        kind + u8::from(path.starts_with('/') || host.contains(':'))
+    };
+    let best = places.clone().map(|at| (likely(at), at)).filter(|(likely, _)| *likely > 0).max();
+    // Where no host can be made out, the last one of the authority is meant.
+    best.map(|(_, at)| at).or_else(|| authority.rfind('@'))
 }
 
 fn user_and_password(sign_in: &str, slips: &mut Vec<Slip>) -> (String, String) {

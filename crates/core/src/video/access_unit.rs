@@ -619,6 +619,7 @@ fn jpeg_parameters(width: u32, height: u32) -> Parameters {
         full_range: true,
         matrix: ColourMatrix::Bt601,
         profile: "Baseline",
+        reorder: Some(0),
         unusual: None,
     }
 }

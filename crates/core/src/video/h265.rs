@@ -94,6 +94,7 @@ pub fn parse_sps(nal: &[u8]) -> Result<Parameters, SpsError> {
         full_range: false,
         matrix: ColourMatrix::Unspecified,
         profile,
+        reorder: None,
         unusual: match (chroma, depth) {
             (1 | 3, 0..=4) => None,
             (0, _) => Some("monochrome"),
@@ -151,9 +152,10 @@ fn read_vui(bits: &mut Bits<'_>, sub_layers: u32, out: &mut Parameters) -> Resul
     let poc_bits = bits.ue()? + 4;
     let all_layers = bits.bit()?;
     for _ in 0..if all_layers { sub_layers + 1 } else { 1 } {
-        bits.ue()?;
-        bits.ue()?;
-        bits.ue()?;
+        bits.ue()?; // size of the decoded picture buffer
+        // What is said last is of all layers together.
+        out.reorder = u8::try_from(bits.ue()?).ok().filter(|reorder| *reorder < 16);
+        bits.ue()?; // latency increase
     }
     for _ in 0..6 {
         bits.ue()?; // block sizes and depths

@@ -31,6 +31,8 @@ pub struct Parameters {
     pub matrix: ColourMatrix,
     /// The profile's name.
     pub profile: &'static str,
+    /// By how many pictures display order may differ from coding order at most; `None` where the stream does not say.
+    pub reorder: Option<u8>,
     /// What is unusual about the stream, so that a decoder may not take it.
     pub unusual: Option<&'static str>,
 }

@@ -62,6 +62,8 @@ pub struct Sps {
     pub full_range: bool,
     /// The colour matrix.
     pub matrix: ColourMatrix,
+    /// By how many pictures display order may differ from coding order at most.
+    pub reorder: Option<u8>,
 }
 
 /// Why a parameter set is refused.
@@ -98,7 +100,7 @@ impl Sps {
         bits.ue()?; // seq_parameter_set_id
         let chroma = if has_chroma_format(profile_idc) { chroma_format(&mut bits)? } else { 1 };
         bits.ue()?; // log2_max_frame_num_minus4
-        skip_picture_order(&mut bits)?;
+        let in_order = picture_order(&mut bits)? == 2;
         bits.ue()?; // max_num_ref_frames
         bits.bit()?;
         let mb_width = bits.ue()?.checked_add(1).filter(|w| *w <= MAX_SIDE / 16).ok_or(SpsError::Range("width"))?;
@@ -123,6 +125,8 @@ impl Sps {
             declared: vui.rate,
             full_range: vui.full_range,
             matrix: vui.matrix,
+            // Baseline has no pictures that are predicted from both sides (annex A).
+            reorder: if in_order || profile_idc == 66 { Some(0) } else { vui.reorder },
         })
     }
 
@@ -137,6 +141,7 @@ impl Sps {
             full_range: self.full_range,
             matrix: self.matrix,
             profile: self.profile(),
+            reorder: self.reorder,
             unusual: self.unusual(),
         }
     }
@@ -205,8 +210,10 @@ fn skip_scaling_list(bits: &mut Bits<'_>, size: u32) -> Result<(), Truncated> {
     Ok(())
 }
 
-fn skip_picture_order(bits: &mut Bits<'_>) -> Result<(), SpsError> {
-    match bits.ue()? {
+/// How the order of pictures is told: by 2 it is that of coding (§8.2.1.3).
+fn picture_order(bits: &mut Bits<'_>) -> Result<u32, SpsError> {
+    let kind = bits.ue()?;
+    match kind {
         0 => {
             bits.ue()?;
         }
@@ -225,7 +232,7 @@ fn skip_picture_order(bits: &mut Bits<'_>) -> Result<(), SpsError> {
         2 => {}
         _ => return Err(SpsError::Range("picture order")),
     }
-    Ok(())
+    Ok(kind)
 }
 
 fn crop(bits: &mut Bits<'_>, chroma: u32, frame_mbs_only: bool) -> Result<(u32, u32), SpsError> {
@@ -242,9 +249,10 @@ struct Vui {
     rate: Option<FrameRate>,
     full_range: bool,
     matrix: ColourMatrix,
+    reorder: Option<u8>,
 }
 
-/// Reads as far as the timing; stops where the bytes end.
+/// Reads all of it; stops where the bytes end.
 fn parse_vui(bits: &mut Bits<'_>) -> Vui {
     let mut vui = Vui::default();
     let _ = fill_vui(bits, &mut vui);
@@ -281,7 +289,40 @@ fn fill_vui(bits: &mut Bits<'_>, vui: &mut Vui) -> Result<(), Truncated> {
         let (units, scale) = (bits.u(32)?, bits.u(32)?);
         // Two ticks a frame (§E.2.1).
         vui.rate = FrameRate::new(f64::from(scale) / (2.0 * f64::from(units)));
+        bits.bit()?; // fixed frame rate
     }
+    let nal = bits.bit()?;
+    if nal {
+        skip_hrd(bits)?;
+    }
+    let vcl = bits.bit()?;
+    if vcl {
+        skip_hrd(bits)?;
+    }
+    if nal || vcl {
+        bits.bit()?; // low delay
+    }
+    bits.bit()?; // picture structure
+    if bits.bit()? {
+        bits.bit()?; // motion vectors over picture boundaries
+        for _ in 0..4 {
+            bits.ue()?; // bytes and bits at most, lengths of vectors
+        }
+        vui.reorder = u8::try_from(bits.ue()?).ok().filter(|reorder| *reorder <= 16);
+    }
+    Ok(())
+}
+
+/// Parameters of a hypothetical reference decoder (§E.1.2).
+fn skip_hrd(bits: &mut Bits<'_>) -> Result<(), Truncated> {
+    let count = bits.ue()?.min(31);
+    bits.u(8)?; // scales
+    for _ in 0..=count {
+        bits.ue()?;
+        bits.ue()?;
+        bits.bit()?;
+    }
+    bits.u(20)?; // lengths of delays
     Ok(())
 }
 
@@ -315,6 +356,30 @@ mod tests {
         assert_eq!((sps.width, sps.height, sps.profile()), (640, 360, "Constrained Baseline"));
         assert!((sps.declared.unwrap().per_second() - 29.97).abs() < 0.01);
         assert!(sps.full_range && sps.matrix == ColourMatrix::Bt709);
+        assert_eq!(sps.reorder, Some(0), "Baseline");
+    }
+
+    #[test]
+    fn the_depth_of_reordering_is_read_behind_everything_else() {
+        // High, order of type 0, and a VUI with a reference decoder's parameters.
+        let high = |order: u32, told: Option<u32>| {
+            let mut w = Writer::default();
+            w.u(8, 100).u(8, 0).u(8, 30).ue(0).ue(1).ue(0).ue(0).u(2, 0).ue(0).ue(order);
+            if order == 0 {
+                w.ue(2);
+            }
+            w.ue(4).u(1, 0).ue(39).ue(22).u(1, 1).u(1, 1).u(1, 0).u(1, 1);
+            w.u(4, 0).u(1, 1).u(32, 1).u(32, 50).u(1, 1);
+            w.u(1, 1).ue(0).u(8, 0).ue(5).ue(7).u(1, 0).u(20, 0).u(1, 0).u(1, 0).u(1, 0);
+            if let Some(told) = told {
+                w.u(1, 1).u(1, 1).ue(2).ue(1).ue(11).ue(11).ue(told).ue(4);
+            } else {
+                w.u(1, 0);
+            }
+            w.u(8, 0x80);
+            Sps::parse(&w.nal()).unwrap().parameters().reorder
+        };
+        assert_eq!([high(0, Some(1)), high(0, Some(2)), high(0, None), high(2, None)], [Some(1), Some(2), None, Some(0)]);
     }
 
     #[test]

@@ -6,11 +6,13 @@ use crate::camera::{CameraDef, Cameras, FeedKey};
 use crate::command::{Command, Loudness, News};
 use crate::demand::ViewerId;
 use crate::feeds::{Bell, Bells, Feeds};
+use crate::idle::Idle;
 use crate::jobs::{Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
 use crate::keeper::{Keeper, KeeperNews};
 use crate::outward::Outward;
 use crate::places;
 use crate::planning::{Move, Planning};
+use crate::returns::Returns;
 use crate::snapshot::{Known, RecordState, Snapshot};
 use crate::watch::{Moment, Watch};
 use crossbeam_channel::{Receiver, Sender, select, unbounded};
@@ -29,6 +31,8 @@ use tokio::sync::watch;
 const TICK: Duration = Duration::from_millis(100);
 /// Screens are told of new figures this often.
 const FIGURES_EVERY: Duration = Duration::from_millis(500);
+/// How much of this machine is idle is looked at this often.
+const IDLE_EVERY: Duration = Duration::from_secs(2);
 /// Readings go to the record in batches.
 const KEEP_EVERY: Duration = Duration::from_secs(10);
 /// A still is as large as its stream.
@@ -91,6 +95,8 @@ pub(super) struct Machine {
     /// Screens are to look at once.
     urgent: bool,
     figures_told: Every,
+    idle: (Every, Idle),
+    returns: Returns,
     kept_history: Every,
     pub(super) looked_at_file: Every,
     looked_at_screens: Every,
@@ -118,9 +124,9 @@ impl Machine {
         let feeds = Feeds::new(config.transport, bells.clone())?;
         let outward = Outward::start(&config.outward, feeds.runtime())?;
         let mut keeper = config.record.map(|path| Keeper::start(&path, clock::pair().wall, &config.who));
-        let (kept, past) = keeper
-            .as_mut()
-            .map_or_else(Default::default, |keeper| (std::mem::take(&mut keeper.kept), std::mem::take(&mut keeper.past)));
+        let (kept, seen, past) = keeper.as_mut().map_or_else(Default::default, |keeper| {
+            (std::mem::take(&mut keeper.kept), keeper.seen, std::mem::take(&mut keeper.past))
+        });
         let not_kept = keeper.as_ref().and_then(|keeper| keeper.not_kept.clone());
         let elsewhere = not_kept.is_some() && keeper.as_ref().is_some_and(|keeper| keeper.size() > 0);
         let beginning = Beginning {
@@ -139,7 +145,7 @@ impl Machine {
             only: config.only,
             feeds,
             planning: Planning::default(),
-            watch: Watch::new(kept, past, elsewhere),
+            watch: Watch::new(kept, seen, past, elsewhere),
             figures: Arc::default(),
             buffers: Arc::default(),
             known: Arc::new(known),
@@ -160,6 +166,8 @@ impl Machine {
             next_tick: Instant::now(),
             urgent: true,
             figures_told: Every::new(FIGURES_EVERY),
+            idle: (Every::new(IDLE_EVERY), Idle::default()),
+            returns: Returns::default(),
             kept_history: Every::new(KEEP_EVERY),
             looked_at_file: Every::new(super::desk::LOOK_AT_FILE),
             looked_at_screens: Every::new(super::desk::LOOK_AT_SCREENS),
@@ -386,9 +394,10 @@ impl Machine {
             }
             *playout = playout.or(one.playout);
         }
-        let (cameras, site, buffers) = (&self.cameras, &self.site, &self.buffers);
+        let (cameras, site, buffers, planning) = (&self.cameras, &self.site, &self.buffers, &self.planning);
         self.feeds.want(|key| {
             let (wanted, playout) = shown.get(&key).copied().unwrap_or_default();
+            let wanted = wanted.map(|wanted| Wanted { keyframes_only: planning.keyframes_only(key), ..wanted });
             let own = own_buffer(site, cameras, buffers, key).filter(|own| !own.is_zero());
             let playout = playout.unwrap_or_else(|| own.map_or(Playout::AtOnce, Playout::Buffered));
             (wanted, playout, site.thresholds_of(cameras.name(key.camera), key.role))
@@ -402,6 +411,13 @@ impl Machine {
             self.planning.set_machine(measured);
         }
         self.figures = Arc::new(self.feeds.figures());
+        if self.idle.0.is_due() {
+            let idle = self.idle.1.read();
+            self.planning.on_idle(self.now.mono, idle, &self.figures);
+        }
+        for key in self.returns.look(self.now.mono, &self.cameras, &self.site, &self.figures) {
+            self.feeds.retry(key);
+        }
         let (feeds, figures) = (&self.feeds, self.figures.clone());
         let moves = self.planning.on_figures(self.now.mono, &self.cameras, &figures, |key| feeds.has_picture(key));
         let changed = !moves.is_empty();
@@ -449,8 +465,8 @@ impl Machine {
                 KeeperNews::Said(Ok(text)) => self.say(Loudness::Text, text),
                 KeeperNews::Said(Err(text)) => self.say(Loudness::Alarm, text),
                 KeeperNews::Elsewhere(entries) => self.watch.on_elsewhere(entries),
-                KeeperNews::Keeps(entries) => {
-                    self.watch.on_keeps(entries);
+                KeeperNews::Keeps(entries, seen) => {
+                    self.watch.on_keeps(entries, seen);
                     self.not_kept = None;
                     self.say(Loudness::Bright, "the record is kept by this program from now on: the other one has ended");
                 }

@@ -51,7 +51,7 @@ pub fn unreached(target: &Target, why: &str) -> Intake {
 /// # Errors
 /// When its password or the site file cannot be kept.
 pub fn put(kept: &mut Kept, intake: Intake, newcomer: &Newcomer, source: &PasswordSource) -> anyhow::Result<Vec<String>> {
-    let Newcomer { target, name, group } = newcomer;
+    let Newcomer { target, name, group, .. } = newcomer;
     let sign_in = match target.credentials() {
         Some(credentials) => Some(kept.keep_sign_in(credentials, source)?),
         None => None,

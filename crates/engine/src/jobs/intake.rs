@@ -72,8 +72,9 @@ impl Trouble {
 pub async fn take_in(target: &Target, patterns: &[PathPattern]) -> Result<Intake, Trouble> {
     match target {
         Target::Listen { .. } => Ok(one(Camera { streams: vec![stream(Role::Main, target.clone())], ..Camera::default() })),
-        Target::Url(url) if url.scheme().is_rtsp() => Ok(from_url(url).await),
+        Target::Url(url) if url.scheme().is_rtsp() => from_url(url).await,
         Target::Url(url) => {
+            is_there(url).await?;
             let interval = Some(Duration::from_secs(5));
             let target = Target::Url(url.clone().with_credentials(None));
             let still = Stream { role: Role::Main, target, interval, buffer: None };
@@ -91,21 +92,40 @@ fn stream(role: Role, target: Target) -> Stream {
     Stream { role, target: target.with_credentials(None), interval: None, buffer: None }
 }
 
+/// Whether somebody may answer at an address: its name resolves, and its port is not refused. One that gives no answer may be
+/// switched off.
+async fn is_there(url: &SourceUrl) -> Result<IpAddr, Trouble> {
+    let (host, port) = (url.host(), url.port());
+    let addresses = reach::resolve(host, Duration::from_secs(3)).await.map_err(|text| Trouble::new(Cause::Unresolved, text))?;
+    let address = *addresses.first().ok_or_else(|| Trouble::new(Cause::Unresolved, "the name has no address"))?;
+    match reach::knock(SocketAddr::new(address, port), KNOCK_WITHIN).await {
+        Knock::Refused(_) => Err(Trouble::new(Cause::PortClosed, format!("{host} refuses connections on port {port}"))),
+        _ => Ok(address),
+    }
+}
+
+impl Trouble {
+    /// It may be there tomorrow: nobody answered at all.
+    #[must_use]
+    pub const fn may_pass(&self) -> bool {
+        matches!(self.cause, Cause::Unreachable | Cause::Silence)
+    }
+}
+
 /// A stream's address: the device may tell of the others.
-async fn from_url(url: &SourceUrl) -> Intake {
+async fn from_url(url: &SourceUrl) -> Result<Intake, Trouble> {
     let main = stream(Role::Main, Target::Url(url.clone()));
     let typed = Camera { address: Some(url.host().to_owned()), streams: vec![main], ..Camera::default() };
-    let Ok(addresses) = reach::resolve(url.host(), Duration::from_secs(3)).await else { return one(typed) };
-    let Some(address) = addresses.first().copied() else { return one(typed) };
-    let Some(device) = find_service(url.host(), address, None, url.credentials()).await else { return one(typed) };
-    let Ok(intake) = from_device(&device, url.host(), url.credentials().is_some()).await else { return one(typed) };
+    let address = is_there(url).await?;
+    let Some(device) = find_service(url.host(), address, None, url.credentials()).await else { return Ok(one(typed)) };
+    let Ok(intake) = from_device(&device, url.host(), url.credentials().is_some()).await else { return Ok(one(typed)) };
     let has = |camera: &&Camera| {
         camera
             .streams
             .iter()
             .any(|stream| matches!(&stream.target, Target::Url(other) if other.request_uri() == url.request_uri()))
     };
-    match intake.cameras.iter().find(has) {
+    Ok(match intake.cameras.iter().find(has) {
         Some(camera) => {
             let mut notes = intake.notes.clone();
             notes.extend(camera.channel.map(|channel| {
@@ -114,7 +134,7 @@ async fn from_url(url: &SourceUrl) -> Intake {
             Intake { cameras: vec![camera.clone()], notes, ..intake }
         }
         None => one(typed),
-    }
+    })
 }
 
 async fn device(
@@ -134,11 +154,24 @@ async fn device(
                 }
                 return Ok(intake);
             }
-            Err(error) if error.is_sign_in() => return Err(Trouble::new(Cause::SignIn, error.to_string())),
+            Err(error) if error.is_sign_in() => {
+                let no_account = service.users(false).await.is_ok_and(|users| users.is_empty());
+                if credentials.is_none() && no_account {
+                    return Ok(of_first_use(&service, host));
+                }
+                return Err(Trouble::new(Cause::SignIn, error.to_string()));
+            }
             Err(error) => notes.push(format!("its device service was of no use: {error}")),
         }
     }
     by_paths(host, address, port, credentials, patterns, notes).await
+}
+
+/// A device fresh from its box: its streams are to be had once it has an account.
+fn of_first_use(device: &Device, host: &str) -> Intake {
+    let camera = Camera { address: Some(host.to_owned()), service_port: Some(device.port()), ..Camera::default() };
+    let note = "it has no account yet, and whoever comes first sets its password: d in the roster opens its device, p sets it";
+    Intake { notes: vec![note.to_owned()], exposed: Some(Exposure::FirstUse), ..one(camera) }
 }
 
 /// Channels that are asked for their description at the same time.
@@ -262,7 +295,9 @@ fn assemble(
         let with_url = profiles.iter().filter_map(|profile| url(&profile.token));
         let streams: Vec<Stream> =
             Role::ALL.into_iter().zip(with_url).map(|(role, url)| stream(role, Target::Url(url))).collect();
-        let device_name = profiles.first().map(|profile| channel_name(&profile.name)).filter(|name| !name.is_empty());
+        // The profile of a camera by itself is called after its use, not after the camera.
+        let device_name =
+            profiles.first().filter(|_| recorder).map(|profile| channel_name(&profile.name)).filter(|name| !name.is_empty());
         let channel = recorder.then_some(index as u32 + 1);
         cameras.push(Camera { device_name, channel, streams, ..base.clone() });
     }

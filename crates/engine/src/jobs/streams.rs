@@ -153,11 +153,37 @@ impl Errands {
         Ok(Outcome { renewed, say: Some(format!("{}: at {to} now, it was {before}", names.join(", "))), ..Outcome::default() })
     }
 
+    /// How the packets of a camera are asked for from now on.
+    pub(super) fn set_transport(&mut self, name: &str, transport: TransportChoice) -> Result<Outcome, String> {
+        let camera = Camera { transport, ..self.camera(name)? };
+        self.change(|editor| editor.put_camera(&camera))?;
+        let word = match transport {
+            TransportChoice::Auto => "UDP first, TCP where nothing comes",
+            TransportChoice::Udp => "UDP only",
+            TransportChoice::Tcp => "TCP only",
+        };
+        let say = Some(format!("{name}: {word}"));
+        Ok(Outcome { renewed: self.definition(&camera).into_iter().collect(), say, ..Outcome::default() })
+    }
+
+    /// How often the stills of a camera are fetched from now on.
+    pub(super) fn set_interval(&mut self, name: &str, every: Duration) -> Result<Outcome, String> {
+        let mut camera = self.camera(name)?;
+        let stills = camera.streams.iter_mut().filter(|stream| stream.interval.is_some());
+        let count = stills.map(|stream| stream.interval = Some(every)).count();
+        if count == 0 {
+            return Err(format!("{name} shows no stills: its pictures come by themselves"));
+        }
+        self.change(|editor| editor.put_camera(&camera))?;
+        let say = Some(format!("{name}: a still every {} s", every.as_secs_f64()));
+        Ok(Outcome { renewed: self.definition(&camera).into_iter().collect(), say, ..Outcome::default() })
+    }
+
     /// A camera that was added while it could not be reached answers now, or still does not.
     pub fn on_later(&mut self, name: &str, result: Result<Intake, Trouble>) -> Outcome {
         let Ok(camera) = self.camera(name) else { return Outcome::default() };
         let intake = match result {
-            Ok(intake) if camera.streams.is_empty() => intake,
+            Ok(intake) if camera.streams.is_empty() && intake.cameras.iter().any(|one| !one.streams.is_empty()) => intake,
             Err(trouble) if trouble.cause == lattice_core::Cause::SignIn => {
                 self.refuse_later(&camera);
                 return Outcome { say: Some(format!("{name} answers now: {}; s signs in", trouble.text)), ..Outcome::default() };

@@ -151,9 +151,16 @@ fn cameras_are_renamed_moved_switched_removed_and_brought_back() {
     assert_eq!(rig.carry_out(Errand::Toggle("Quay".into())).removed, ["Quay"]);
     assert!(rig.site().camera("Quay").unwrap().disabled && rig.errands.definitions().len() == 2);
     assert_eq!(rig.carry_out(Errand::Toggle("Quay".into())).added[0].name, "Quay");
-    rig.carry_out(Errand::Remove("Quay".into()));
-    assert!(rig.site().camera("Quay").is_none());
-    assert_eq!(rig.carry_out(Errand::Undo).added[0].name, "Quay");
+    let names = |rig: &Rig| rig.site().cameras.iter().map(|camera| camera.name.clone()).collect::<Vec<_>>();
+    let before = names(&rig);
+    for name in &before {
+        rig.carry_out(Errand::Remove(name.clone()));
+        assert!(rig.site().camera(name).is_none());
+        assert_eq!(rig.carry_out(Errand::Undo).added[0].name, *name);
+        assert_eq!(names(&rig), before, "where it was");
+    }
+    rig.carry_out(Errand::Transport("Quay".into(), TransportChoice::Tcp));
+    assert_eq!(rig.site().camera("Quay").unwrap().transport, TransportChoice::Tcp);
     assert_eq!(rig.site().camera("Quay").unwrap().group.as_deref(), Some("Quays"), "as it was");
     assert!(rig.errands.carry_out(Errand::Undo).err().unwrap().contains("nothing to bring back"));
     assert!(rig.errands.carry_out(Errand::Remove("Nobody".into())).is_err());
@@ -242,8 +249,12 @@ fn recorder(host: &str, channels: u32) -> Intake {
 #[test]
 fn of_a_recorder_only_the_ticked_channels_are_taken_in() {
     let mut rig = rig();
-    let newcomer =
-        Newcomer { target: understand("192.0.2.40").unwrap().target, name: Some("Recorder".into()), group: Some("Quays".into()) };
+    let newcomer = Newcomer {
+        target: understand("192.0.2.40").unwrap().target,
+        name: Some("Recorder".into()),
+        group: Some("Quays".into()),
+        as_typed: false,
+    };
     let outcome = rig.errands.on_asked(&newcomer, Ok(recorder("192.0.2.40", 4)));
     assert!(outcome.taken.is_none() && rig.site().cameras.len() == 3, "nothing before they are chosen");
     let (whom, intake) = outcome.choose.unwrap();
@@ -269,8 +280,12 @@ fn of_a_recorder_only_the_ticked_channels_are_taken_in() {
 #[test]
 fn one_that_could_not_be_reached_is_asked_again_and_keeps_what_it_was_given() {
     let mut rig = rig();
-    let newcomer =
-        Newcomer { target: understand("192.0.2.9").unwrap().target, name: Some("Ice".into()), group: Some("North".into()) };
+    let newcomer = Newcomer {
+        target: understand("192.0.2.9").unwrap().target,
+        name: Some("Ice".into()),
+        group: Some("North".into()),
+        as_typed: false,
+    };
     let trouble = || Trouble { cause: Cause::Unreachable, text: "no answer".into() };
     assert_eq!(rig.errands.on_asked(&newcomer, Err(trouble())).taken.unwrap().result.unwrap(), ["Ice"]);
     assert!(rig.errands.on_later("Ice", Err(trouble())).say.is_none(), "it is asked again at the next survey");

@@ -2,10 +2,11 @@
 //!
 //! Deflated, a row is: a byte `0x80 + version`, the number of its fields, a code for each field, then by slot the verdict's
 //! code (255: nothing was measured, 254: not known) and the count of samples as `u16`, then by field all slots as 16-bit
-//! floating point numbers, little endian. A field or verdict of a newer version is passed over, one that is missing is
+//! floating point numbers, little endian; no field is ever negative, so a negative number stands for 1024 times as much, for what
+//! is beyond [`LARGEST`]. A field or verdict of a newer version is passed over, one that is missing is
 //! unknown; so a new figure costs nothing of what was kept.
 //!
-//! The first version had no head: sixteen fields in the order of [`FIRST_FIELDS`], verdicts by their place in
+//! Version 2 kept nothing beyond 65504. The first version had no head: sixteen fields in the order of [`FIRST_FIELDS`], verdicts by their place in
 //! [`FIRST_VERDICTS`].
 
 use flate2::Compression;
@@ -18,7 +19,12 @@ use std::io::Read as _;
 /// Slots of a row.
 pub const SLOTS: usize = 60;
 /// The version that is written.
-const VERSION: u8 = 2;
+const VERSION: u8 = 3;
+/// Versions that are read, besides the first.
+const READ: std::ops::RangeInclusive<u8> = 2..=VERSION;
+/// Larger values are kept by 1024.
+const LARGEST: f32 = 60_000.0;
+const SCALE: f32 = 1024.0;
 /// A head begins with a byte from here on: no verdict of the first version has such a code.
 const HEAD: u8 = 0x80;
 const NOT_MEASURED: u8 = 255;
@@ -51,6 +57,15 @@ fn verdict_of(code: u8) -> Option<Verdict> {
     Verdict::WORST_FIRST.into_iter().find(|verdict| code_of(*verdict) == code)
 }
 
+fn half_of(value: f32) -> f16 {
+    if value > LARGEST { f16::from_f32(-(value / SCALE).min(LARGEST)) } else { f16::from_f32(value.max(0.0)) }
+}
+
+fn value_of(half: f16) -> f32 {
+    let value = half.to_f32();
+    if value < 0.0 { -value * SCALE } else { value }
+}
+
 /// A row, to be kept.
 pub fn encode(slots: &[Slot]) -> Vec<u8> {
     let mut bytes = vec![HEAD + VERSION, KEPT.len() as u8];
@@ -61,7 +76,7 @@ pub fn encode(slots: &[Slot]) -> Vec<u8> {
     for index in 0..KEPT.len() {
         let number = |slot: &Slot| {
             let value = slot.and_then(|(_, sample)| sample.values[index]);
-            value.map_or(f16::NAN, |value| f16::from_f32(value.clamp(-65_504.0, 65_504.0)))
+            value.map_or(f16::NAN, half_of)
         };
         bytes.extend(slots.iter().flat_map(|slot| number(slot).to_le_bytes()));
     }
@@ -75,7 +90,7 @@ pub fn encode(slots: &[Slot]) -> Vec<u8> {
 pub fn decode(blob: &[u8]) -> Option<Vec<Slot>> {
     let mut bytes = Vec::new();
     ZlibDecoder::new(blob).take(LONGEST + 1).read_to_end(&mut bytes).ok()?;
-    let known_head = bytes.first() == Some(&(HEAD + VERSION));
+    let known_head = bytes.first().is_some_and(|first| first.checked_sub(HEAD).is_some_and(|version| READ.contains(&version)));
     let (codes, body): (Vec<u8>, &[u8]) = if known_head {
         let count = usize::from(*bytes.get(1)?);
         (bytes.get(2..2 + count)?.to_vec(), bytes.get(2 + count..)?)
@@ -98,7 +113,7 @@ pub fn decode(blob: &[u8]) -> Option<Vec<Slot>> {
         let mut values = [None; KEPT.len()];
         for (value, place) in values.iter_mut().zip(places) {
             *value = place
-                .map(|place| f16::from_le_bytes(numbers[SLOTS * (place + 1) + index]).to_f32())
+                .map(|place| value_of(f16::from_le_bytes(numbers[SLOTS * (place + 1) + index])))
                 .filter(|value| !value.is_nan());
         }
         Some((u16::from_le_bytes(numbers[index]).max(1), Sample { verdict, values }))

@@ -227,11 +227,23 @@ impl Editor<'_> {
     /// # Errors
     /// [`SiteError::Refused`].
     pub fn order_lattices(&mut self, names: &[&str]) -> Result<(), SiteError> {
+        self.order("lattice", names)
+    }
+
+    /// Puts the cameras into this order; those that are not named stay behind them.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`].
+    pub fn order_cameras(&mut self, names: &[&str]) -> Result<(), SiteError> {
+        self.order("camera", names)
+    }
+
+    fn order(&mut self, key: &str, names: &[&str]) -> Result<(), SiteError> {
         let place = |table: &Table| {
             let name = table.get("name").and_then(Item::as_str).unwrap_or_default();
             names.iter().position(|one| *one == name).unwrap_or(names.len())
         };
-        let Some(tables) = self.tables("lattice")? else { return Ok(()) };
+        let Some(tables) = self.tables(key)? else { return Ok(()) };
         let mut sorted: Vec<Table> = tables.iter().cloned().collect();
         let mut positions: Vec<Option<isize>> = sorted.iter().map(Table::position).collect();
         if sorted.is_sorted_by_key(&place) {

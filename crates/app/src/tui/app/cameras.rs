@@ -47,7 +47,7 @@ impl App {
             let tile = engines.or_else(|| self.seats.iter().find(is)).or_else(before).map(|tile| Tile { place, ..*tile });
             let first = || {
                 let role = self.first_role(camera)?;
-                Some(Tile { place, camera, role, switching: None, short: None })
+                Some(Tile { place, camera, role, switching: None, short: None, keyframes: false })
             };
             tiles.extend(tile.or_else(first));
         }

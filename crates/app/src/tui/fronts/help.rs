@@ -17,7 +17,10 @@ use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 const SIGNS: [(&str, &str); 15] = [
     ("c, r, f", "what a latency is measured by: the camera's clock; relative, above the least of the last minute; flashes"),
     ("±", "how far a clock may be off"),
-    ("clock", "how far the camera's clock is off, and how many µs a second it runs too fast or too slow, by its sender reports"),
+    (
+        "clock",
+        "how far the camera's clock is off, and how many millionths (ppm) it runs too fast or too slow, by its sender reports",
+    ),
     (
         "looks",
         "of one picture a second: light of 255; the most that a hundredth of it changed in 10 s; likeness and fine detail against what is usual here",

@@ -2,7 +2,7 @@
 
 use crate::tui::app::App;
 use crate::tui::page::{Key, Keyed, Page, common, key, leave};
-use crate::tui::theme::Theme;
+use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::list::{inner, typed};
 use lattice_engine::FeedKey;
 use lattice_engine::jobs::Errand;
@@ -23,17 +23,33 @@ pub struct TypedLine {
     live: Option<With>,
     /// At the end.
     done: Option<With>,
+    /// What is wrong with the text: the line stays then.
+    check: Option<Check>,
 }
+
+type Check = Box<dyn Fn(&str) -> Result<(), String>>;
 
 impl TypedLine {
     /// A line, with what stands there to begin with, and what is done with it at the end.
     pub fn new(label: String, text: String, done: impl Fn(&mut App, &str) + 'static) -> Self {
-        Self { label, before: text.clone(), input: Input::new(text), live: None, done: Some(Box::new(done)) }
+        Self { label, before: text.clone(), input: Input::new(text), live: None, done: Some(Box::new(done)), check: None }
     }
 
     /// A line that acts with each letter; left, it is as it was before.
     pub fn live(label: &str, text: String, live: impl Fn(&mut App, &str) + 'static) -> Self {
-        Self { label: label.into(), before: text.clone(), input: Input::new(text), live: Some(Box::new(live)), done: None }
+        Self {
+            label: label.into(),
+            before: text.clone(),
+            input: Input::new(text),
+            live: Some(Box::new(live)),
+            done: None,
+            check: None,
+        }
+    }
+
+    /// The same, as long as there is nothing wrong with the text: else that is said, and the line stays.
+    pub fn checked(self, check: impl Fn(&str) -> Result<(), String> + 'static) -> Self {
+        Self { check: Some(Box::new(check)), ..self }
     }
 
     /// Another name for a camera.
@@ -46,6 +62,9 @@ impl TypedLine {
     }
 
     fn end(&mut self, app: &mut App) {
+        if let Some(Err(why)) = self.check.as_ref().map(|check| check(self.input.value())) {
+            return app.say(Tone::Alarm, why);
+        }
         app.back();
         if let Some(done) = &self.done {
             done(app, self.input.value());

@@ -8,7 +8,7 @@ use crate::tui::page::{Key, Keyed, Mouse, Page, WELCOME, Way, back, key, leave, 
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::list::{Column, List, Said, column, inner, table};
 use crate::tui::widgets::outcomes::outcomes;
-use lattice_core::find::{Change, Findings, FoundDevice};
+use lattice_core::find::{AddressRange, Change, Exposure, Findings, FoundDevice, RangeError};
 use lattice_core::target::{Newcomer, Target};
 use lattice_engine::jobs::Errand;
 use lattice_engine::{Beginning, FeedKey, News};
@@ -91,11 +91,18 @@ impl Page for Find {
     fn on_news(&mut self, _: &mut App, news: &News) {
         match news {
             News::SearchBegins => {
-                self.findings.begin();
+                let ranges: Vec<AddressRange> = ranges_of(&self.ranges).unwrap_or_default();
+                let scanned = |address| matches!(address, IpAddr::V4(v4) if ranges.iter().any(|range| range.contains(v4)));
+                self.findings.begin(|address, device| device.by_discovery || scanned(address));
                 self.ticked.clear();
             }
             News::Found(found) => drop(self.findings.learn(found.address, found.learnt.clone())),
-            News::Searching(progress) => self.progress = Some(*progress),
+            News::Searching(progress) => {
+                self.progress = Some(*progress);
+                if progress.done {
+                    self.findings.end();
+                }
+            }
             News::Asked(newcomer, false) => {
                 if let Some(address) = address_of(newcomer) {
                     self.ticked.remove(&address);
@@ -108,6 +115,12 @@ impl Page for Find {
     fn goes_on(&mut self, app: &mut App) {
         channels::show_next(app);
     }
+}
+
+/// The ranges that a text names; none for an empty one.
+fn ranges_of(text: &str) -> Result<Vec<AddressRange>, String> {
+    let words = text.split([',', ';', ' ']).filter(|word| !word.trim().is_empty());
+    words.map(|word| word.parse().map_err(|error: RangeError| error.to_string())).collect()
 }
 
 /// Whether a device is in the site already.
@@ -128,12 +141,14 @@ impl Find {
     }
 
     fn type_ranges(&mut self, app: &mut App) {
-        app.put_in_front(TypedLine::new("ranges to scan".into(), self.ranges.clone(), |app, text| {
+        let search = |app: &mut App, text: &str| {
             app.on_page(|page: &mut Self, app| {
                 text.clone_into(&mut page.ranges);
                 page.search(app);
             });
-        }));
+        };
+        let line = TypedLine::new("ranges to scan".into(), self.ranges.clone(), search);
+        app.put_in_front(line.checked(|text| ranges_of(text).map(drop)));
     }
 
     /// The devices of the table: those that answered, by address, then those that have gone.
@@ -183,7 +198,8 @@ impl Find {
         let target = |address: IpAddr| {
             let device = self.findings.get(address);
             let port = device.and_then(|device| device.service_port.or(device.rtsp_port));
-            Newcomer::from(Target::Device { host: address.to_string(), port, credentials: None })
+            let name = device.and_then(|device| device.name.clone());
+            Newcomer { name, ..Newcomer::from(Target::Device { host: address.to_string(), port, credentials: None }) }
         };
         chosen.into_iter().filter(|address| !is_known(app, *address)).map(target).collect()
     }
@@ -191,7 +207,12 @@ impl Find {
     /// Whether any of the chosen devices is known to want a sign-in.
     pub fn wants_sign_in(&self, targets: &[Newcomer]) -> bool {
         let device = |newcomer| address_of(newcomer).and_then(|address| self.findings.get(address));
-        targets.iter().any(|newcomer| device(newcomer).is_some_and(|device| device.locked == Some(true)))
+        targets.iter().any(|newcomer| {
+            device(newcomer).is_some_and(|device| {
+                // One without an account has nothing to sign in to.
+                device.locked == Some(true) && device.exposed != Some(Exposure::FirstUse)
+            })
+        })
     }
 
     fn take(&mut self, app: &mut App) {
@@ -283,6 +304,12 @@ fn heading(page: &Find, found: usize) -> String {
     format!("Searching: {found} devices so far{left}{ticked}")
 }
 
+/// Whether a camera of the site at this address has a sign-in.
+fn has_sign_in(app: &App, address: IpAddr) -> bool {
+    let address = address.to_string();
+    app.site.cameras.iter().any(|camera| camera.address.as_ref() == Some(&address) && camera.sign_in.is_some())
+}
+
 fn device_row(app: &App, page: &Find, address: IpAddr, device: &FoundDevice) -> Vec<Said> {
     let known = is_known(app, address);
     let tick = if page.ticked.contains(&address) {
@@ -302,7 +329,7 @@ fn device_row(app: &App, page: &Find, address: IpAddr, device: &FoundDevice) -> 
     words.extend(known.then(|| "in the roster".to_owned()));
     if device.refused {
         words.push("sign-in refused".into());
-    } else if device.locked == Some(true) {
+    } else if device.locked == Some(true) && !has_sign_in(app, address) {
         words.push("wants a sign-in".into());
     }
     if let Some(exposed) = device.exposed {

@@ -7,16 +7,18 @@ use crate::tui::app::{App, Dragged};
 use crate::tui::fronts::line::TypedLine;
 use crate::tui::fronts::{channels, help, sign_in};
 use crate::tui::page::{Key, Keyed, Mouse, Page, ROSTER, WALL, WELCOME, Way, back, elsewhere, key, leave, moves, way};
-use crate::tui::theme::Theme;
+use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::list::inner;
-use lattice_core::Verdict;
-use lattice_engine::FeedKey;
+use lattice_core::target::{Target, understand};
+use lattice_core::{TransportChoice, Verdict};
 use lattice_engine::jobs::Errand;
+use lattice_engine::{FeedKey, News};
 use lattice_store::Camera;
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use std::cmp::Ordering;
+use std::time::Duration;
 
 /// What the roster is sorted by: a column of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -267,8 +269,11 @@ impl Keyed for Roster {
         .hint("sign in"),
         key("e", "give it another name", Self::rename).hint("rename"),
         key("g", "put it into a group", Self::regroup),
+        key("n", "give it another address; what hangs under it moves with it", Self::readdress).hint("address"),
+        key("m", "ask for its packets by UDP, by TCP, or by what works", Self::change_transport),
+        key("w", "how often its stills are fetched", Self::change_interval),
         key("o", "switch it off or on", |roster: &mut Self, app| roster.order(app, Errand::Toggle)),
-        key("x", "take it out of the site", |roster: &mut Self, app| roster.order(app, Errand::Remove)).hint("remove"),
+        key("x", "take it out of the site", Self::remove).hint("remove"),
         key("u", "bring the last one back", |_, app| app.order(Errand::Undo)),
         key("t", "sort by the next column; also a click on its title", |roster: &mut Self, _| {
             (roster.order.sort, roster.order.reversed) = (roster.order.sort.next(), false);
@@ -321,12 +326,80 @@ impl Page for Roster {
         }
     }
 
+    /// The selected camera stays the selected one.
+    fn on_news(&mut self, _: &mut App, news: &News) {
+        if let News::Renamed(from, to) = news
+            && self.chosen.as_ref() == Some(from)
+        {
+            self.chosen = Some(to.clone());
+        }
+    }
+
     fn goes_on(&mut self, app: &mut App) {
         channels::show_next(app);
     }
 }
 
+/// What the line for an interval takes.
+fn seconds(text: &str) -> Result<Duration, String> {
+    let number = text.trim().trim_end_matches('s').trim().parse::<f64>().ok();
+    let number = number.filter(|number| (0.2..=86_400.0).contains(number));
+    number.map(Duration::from_secs_f64).ok_or_else(|| "give seconds, from 0.2 to 86400".to_owned())
+}
+
 impl Roster {
+    fn remove(&mut self, app: &mut App) {
+        let rows: Vec<String> = self.lines(app).iter().filter_map(|line| Some(line.entry()?.camera.name.clone())).collect();
+        let Some(at) = self.name(app).and_then(|name| rows.iter().position(|row| *row == name)) else { return };
+        self.order(app, Errand::Remove);
+        // The next one is the selected one then.
+        self.chosen = rows.get(at + 1).or_else(|| rows.get(at.checked_sub(1)?)).cloned();
+    }
+
+    fn readdress(&mut self, app: &mut App) {
+        let Some(name) = self.name(app) else { return };
+        let Some(address) = app.site.camera(&name).and_then(|camera| camera.address.clone()) else {
+            return app.say(Tone::Text, format!("{name} has no address: it is pushed to a port of this machine"));
+        };
+        let line = TypedLine::new(format!("new address of {name}"), address, move |app, text| {
+            app.order(Errand::Readdress(name.clone(), text.trim().to_owned()));
+        });
+        app.put_in_front(line.checked(|text| match understand(text).map(|reading| reading.target) {
+            Ok(Target::Device { port: None, credentials: None, .. }) => Ok(()),
+            Ok(_) => Err("give the host name or address alone: its streams keep their ports and paths".to_owned()),
+            Err(refusal) => Err(refusal.to_string()),
+        }));
+    }
+
+    fn change_transport(&mut self, app: &mut App) {
+        let Some(camera) = self.name(app).and_then(|name| app.site.camera(&name)) else { return };
+        let next = match camera.transport {
+            TransportChoice::Auto => TransportChoice::Tcp,
+            TransportChoice::Tcp => TransportChoice::Udp,
+            TransportChoice::Udp => TransportChoice::Auto,
+        };
+        let name = camera.name.clone();
+        app.order(Errand::Transport(name, next));
+    }
+
+    fn change_interval(&mut self, app: &mut App) {
+        let Some(camera) = self.name(app).and_then(|name| app.site.camera(&name)) else { return };
+        let name = camera.name.clone();
+        let Some(every) = camera.streams.iter().find_map(|stream| stream.interval) else {
+            return app.say(Tone::Text, format!("{name} shows no stills: its pictures come by themselves"));
+        };
+        let line = TypedLine::new(
+            format!("{name}: a still every so many seconds"),
+            every.as_secs_f64().to_string(),
+            move |app, text| {
+                if let Ok(every) = seconds(text) {
+                    app.order(Errand::Interval(name.clone(), every));
+                }
+            },
+        );
+        app.put_in_front(line.checked(|text| seconds(text).map(drop)));
+    }
+
     /// The cameras that pass the filter, in their order, under their headings.
     pub fn lines<'a>(&self, app: &'a App) -> Vec<RosterLine<'a>> {
         let (filter, order) = (self.filter.as_str(), self.order);

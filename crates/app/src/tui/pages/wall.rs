@@ -184,7 +184,7 @@ impl Page for Wall {
 
     fn watched(&self, app: &App, _: Rect) -> Vec<Watched> {
         let shown = regions(app).tiles.into_iter().filter_map(|region| {
-            let tile = app.tile_at(region.tile).filter(|tile| tile.short.is_none())?;
+            let tile = app.tile_at(region.tile).filter(|tile| tile.is_shown())?;
             Some((region, *tile))
         });
         // Also the stream that a tile changes to.

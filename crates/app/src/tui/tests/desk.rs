@@ -42,7 +42,7 @@ fn every_page_of_the_desk_says_what_it_must_in_large_and_small() {
         let device = lattice_core::find::FoundDevice {
             locked: Some(true),
             name: Some("Ice house".into()),
-            exposed: Some(lattice_core::find::Exposure::FirstUse),
+            exposed: Some(lattice_core::find::Exposure::DefaultPassword),
             ..Default::default()
         };
         app.on_page(|page: &mut Find, _| page.findings.learn("192.0.2.77".parse().unwrap(), device));
@@ -336,6 +336,7 @@ fn the_clocks_stand_with_the_worst_first_and_one_is_set() {
             micros: -camera_ahead,
             error: Duration::from_millis(millis),
             clock_wrong: camera_ahead.abs() > 2_000_000,
+            times_pictures: camera_ahead.abs() < 2_000_000,
         };
         let key = |app: &App, name: &str| app.telling_by_name()[name];
         for (name, ahead, error) in [(NAMES[2], 423_000_000, 3), (NAMES[0], 0, 12)] {

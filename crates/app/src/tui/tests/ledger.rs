@@ -50,7 +50,7 @@ fn faults_come_into_the_ledger_ask_for_a_hand_and_are_taken_note_of() {
     for told in [
         "Ledger  2 entries  1 needs a hand  alarms in the last 10 minutes: 1",
         "recorder Gate recorder: 3 cameras",
-        "30 s…",
+        "30.0 s…",
         "× outage",
         "host unreachable (high)  the reason of 70",
         "Slipway north, Lock gate upper, Car lane 2",

@@ -3,6 +3,7 @@
 
 use crate::tui::app::{App, Tile};
 use crate::tui::theme::{Theme, Tone, sign};
+use lattice_core::check::phrase_of;
 use lattice_core::meter::{Figures, Spread};
 use lattice_core::plan::{Reason, Short};
 use lattice_core::{Cause, Mono, Verdict};
@@ -78,7 +79,10 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     out.push(field(0, name_tone, name.into()));
     out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, key, every, width))));
     out.extend(tile.into_iter().flat_map(|tile| stream(app, tile)));
-    if let Some(short) = tile.and_then(|tile| tile.short) {
+    let own_trouble = matches!(verdict, Verdict::Lost | Verdict::Locked | Verdict::Stalled);
+    if tile.is_some_and(|tile| tile.keyframes) && !own_trouble {
+        out.push(field(8, Tone::Bright, "keyframes only".into()));
+    } else if let Some(short) = tile.and_then(|tile| tile.short).filter(|_| !own_trouble) {
         // Figures of what is received come before it: the tile says it too.
         let received = short == Short::Decoding;
         out.push(field(if received { 8 } else { 2 }, Tone::Bright, short_words(short)));
@@ -189,7 +193,7 @@ fn trouble(figures: &Figures, now: Mono) -> Vec<(u8, String)> {
     let since = figures.dropout_now.map(|dropout| dropout.length + now.since(figures.at));
     let since = since.map_or(String::new(), |since| format!(" {:.0} s", since.as_secs_f64().floor()));
     let mut out = vec![(2, format!("{}{since}", figures.verdict))];
-    out.extend(figures.cause.map(|cause| (3, cause.to_string())));
+    out.extend(figures.cause.map(|cause| (3, phrase_of(cause, figures.seen).to_owned())));
     // What this machine makes of it, where that is what falls short.
     let ours = matches!(figures.cause, Some(Cause::TerminalSlow | Cause::MachineSlow));
     out.extend(figures.shown.filter(|_| ours).map(|shown| (4, format!("shown {shown:.1}/s"))));

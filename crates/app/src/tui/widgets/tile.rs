@@ -4,6 +4,7 @@ use super::{plate, pulse};
 use crate::tui::app::App;
 use crate::tui::app::regions::TileRegion;
 use crate::tui::theme::{Theme, Tone};
+use lattice_core::check::{advice_of, phrase_of};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::Figures;
 use lattice_core::{Cause, FrameRate, Verdict};
@@ -25,7 +26,16 @@ use unicode_width::UnicodeWidthStr as _;
 pub fn draw_picture(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
     let Some(tile) = app.tile_at(region.tile) else { return false };
     let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
-    let drawn = if let Some(short) = tile.short {
+    // What is wrong with the stream itself goes before what this machine leaves out of it.
+    let figures = app.figures.get(&tile.key());
+    let own_trouble =
+        figures.is_some_and(|figures| matches!(figures.verdict, Verdict::Lost | Verdict::Locked | Verdict::Stalled));
+    let drawn = if tile.keyframes && !own_trouble {
+        let drawn = paint_keyframe(app, tile.key(), aspect, painter, region.picture, buf);
+        let foot = Rect { y: region.picture.bottom().saturating_sub(1), ..corner(region) };
+        sign(theme, Tone::Bright, " keyframes only ", foot.intersection(region.picture), buf);
+        drawn
+    } else if let Some(short) = tile.short.filter(|_| !own_trouble) {
         let lines = [short_words(short), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
         let drawn = paint(app, tile.key(), aspect, painter, region.picture, buf).is_some();
         message(theme, Tone::Bright, &lines, region.picture, buf);
@@ -89,6 +99,16 @@ fn paint(app: &App, key: FeedKey, aspect: Aspect, painter: &mut TilePainter, are
     let live = live && held == Held::No && figures.is_none_or(|figures| figures.dropout_now.is_none());
     let freshness = if live { Freshness::Live } else { Freshness::Old };
     picture.is_some_and(|picture| painter.paint(key.number(), picture, area, Look { freshness, aspect }, buf)).then_some(held)
+}
+
+/// Paints the newest keyframe of a stream of which nothing else is decoded; whether there is one.
+fn paint_keyframe(app: &App, key: FeedKey, aspect: Aspect, painter: &mut TilePainter, area: Rect, buf: &mut Buffer) -> bool {
+    let interval = app.figures.get(&key).and_then(|figures| figures.keyframe_longest).unwrap_or(Duration::from_secs(10));
+    app.pictures.get(&key).is_some_and(|picture| {
+        let old = app.now.since(picture.ready) > interval * 2 + Duration::from_secs(1);
+        let freshness = if old { Freshness::Old } else { Freshness::Live };
+        painter.paint(key.number(), picture, area, Look { freshness, aspect }, buf)
+    })
 }
 
 /// Draws a stream's picture with what must be read before it is believed; whether there is one.
@@ -247,7 +267,7 @@ fn said_over(theme: Theme, figures: &Figures, (drawn, held): (bool, Held), area:
         Verdict::Stalled | Verdict::Lost | Verdict::Locked => {
             let mut lines = vec![headline(figures, app)];
             lines.extend(figures.text.clone());
-            lines.extend(cause.map(|cause| cause.advice().to_owned()));
+            lines.extend(cause.map(|cause| advice_of(cause, figures.seen).to_owned()));
             lines
         }
     };
@@ -261,7 +281,7 @@ fn waiting_for(cause: Option<Cause>) -> String {
 fn headline(figures: &Figures, app: &App) -> String {
     let since = figures.dropout_now.map(|dropout| dropout.length + app.now.since(figures.at));
     let since = since.map_or(String::new(), |since| format!(" for {:.0} s", since.as_secs_f64().floor()));
-    let cause = figures.cause.map_or(String::new(), |cause| format!(": {cause}"));
+    let cause = figures.cause.map_or(String::new(), |cause| format!(": {}", phrase_of(cause, figures.seen)));
     format!("{}{since}{cause}", figures.verdict.to_string().to_uppercase())
 }
 

@@ -1,7 +1,7 @@
 //! Reading all figures at once, and judging them.
 
 use super::super::Figures;
-use super::{BUSY_OVER, Meter, NO_ANSWER, OWN_STALL, REFUSES, SLOWER, recently};
+use super::{BUSY_OVER, CARRIED, Meter, NO_ANSWER, OVERLOADED, OVERLOADED_BUSY, OWN_STALL, REFUSES, SLOWER, recently};
 use crate::FrameRate;
 use crate::Mono;
 use crate::Verdict;
@@ -9,7 +9,7 @@ use crate::sdp::Codec;
 use crate::verdict::BUSY;
 use crate::verdict::Evidence;
 use crate::verdict::SessionState;
-use crate::verdict::stall_cause;
+use crate::verdict::{stall_cause, strain};
 use std::time::Duration;
 
 impl Meter {
@@ -75,8 +75,10 @@ impl Meter {
             unknown_codec: matches!(self.codec(), Some(Codec::Other(_))) || (refused && self.unusual.is_some()),
             undecodable: refused,
             unanswered: unanswered.map(|(_, cause)| cause),
-            playing_for: self.playing_since.map_or(Duration::ZERO, |since| now.since(since)),
+            playing_for: self.first_playing.map_or(Duration::ZERO, |since| now.since(since)),
             loss: figures.recent_loss,
+            arrives_of_declared: self.arrives_of_declared(now),
+            overloaded: self.overloaded(now),
             // What came too late is missing in its unit, and was not lost.
             damaged: recently(now, self.damage_without_loss) && !too_late,
             too_late,
@@ -88,8 +90,13 @@ impl Meter {
             decoded_of_arrived: ratio(decoded, figures.arrived).filter(|_| settled && self.decodes),
             shown_of_decoded: ratio(figures.shown, decoded).filter(|_| settled),
             link_busy: self.link_busy(now),
-            path_delay: figures.latency.map(|latency| latency.path.p95),
+            // A delay that the camera's clock may have made up is none.
+            path_delay: figures.latency.map(|latency| latency.path.p95.saturating_sub(latency.error.unwrap_or_default())),
             finding: figures.sight.and_then(|sight| sight.finding),
+            lossy: self.lossy.span(),
+            damage: self.damage.span(),
+            lateness: self.lateness.span(),
+            strain: None,
         }
     }
 
@@ -103,6 +110,24 @@ impl Meter {
     pub(super) fn turned(&self, further: bool) -> Option<Mono> {
         let limit = self.declared().filter(|_| !self.no_media_clock)?.period().mul_f64(SLOWER);
         self.sent.turned(limit, further)
+    }
+
+    /// Whether packets are lost as where more is sent than the path carries: all the time, and either many of them while less
+    /// than the declared bitrate arrives, or while packets come all the time.
+    pub(super) fn overloaded(&self, now: Mono) -> bool {
+        let counts = self.packets();
+        let lost = self.loss.share(self.expected(), counts.received).unwrap_or(0.0);
+        if lost < OVERLOADED_BUSY || !self.loss.goes_on(now) {
+            return false;
+        }
+        let busy = self.link_busy(now).is_some_and(|busy| busy > BUSY);
+        busy || (lost >= OVERLOADED && self.arrives_of_declared(now).is_some_and(|share| share < CARRIED))
+    }
+
+    /// Arriving bitrate of 10 s over the declared one.
+    pub(super) fn arrives_of_declared(&self, now: Mono) -> Option<f64> {
+        let declared = self.video.as_ref()?.bandwidth.filter(|declared| declared.0 > 0.0)?;
+        Some(self.bitrate.over(now, Duration::from_secs(10))?.0 / declared.0)
     }
 
     pub(super) fn link_busy(&self, now: Mono) -> Option<f64> {
@@ -123,8 +148,13 @@ impl Meter {
         self.dropouts.tick(now);
         let counts = self.packets();
         self.loss.sample(now, self.expected(), counts.received);
+        if counts.lost > self.lost_seen {
+            self.lossy.on(now, now);
+        }
+        self.lost_seen = counts.lost;
         if self.dropped.too_late > self.too_late.0 {
             self.too_late = (self.dropped.too_late, Some(now));
+            self.lateness.on(now, now);
         }
         self.note_stall(now);
     }
@@ -140,6 +170,7 @@ impl Meter {
             // What was lost was sent: a silence with a gap in the numbers is loss.
             packets_flow: lost || (self.packets_flow(now) && !self.silent_since_picture),
             loss: lost.then_some(1.0),
+            overloaded: self.overloaded(now),
             awaiting_keyframe: !self.last_unit_clean,
             damaged: recently(now, self.damage_without_loss) && !too_late,
             too_late,
@@ -174,6 +205,7 @@ impl Meter {
         let mut figures = Figures {
             at: now,
             text,
+            seen: self.seen,
             next_try,
             milestones: self.milestones,
             transport: self.transport,
@@ -213,10 +245,13 @@ impl Meter {
             sight: self.sight.read(now),
             flash: self.flash.read(now),
             clock: offset,
-            clock_off_micros: offset.filter(|offset| offset.clock_wrong).map(|offset| -offset.micros),
             ..Figures::default()
         };
-        let evidence = self.evidence(now, &figures);
+        let beyond = self.thresholds.late + times.error().unwrap_or_default();
+        if let Some((from, to)) = self.latency.late(now, &self.clock, self.pair, times, beyond) {
+            self.lateness.on(from, to);
+        }
+        let mut evidence = self.evidence(now, &figures);
         self.dropouts.set_interval(self.sent.interval());
         let full = evidence.link_busy.is_some_and(|busy| busy > BUSY);
         self.dropouts.set_queued(full && evidence.path_delay.is_some_and(|delay| delay * 2 > self.thresholds.late));
@@ -226,6 +261,7 @@ impl Meter {
             // A try that has only begun does not make it any better.
             (figures.verdict, figures.cause) = (Verdict::Lost, Some(*cause));
         }
+        evidence.strain = strain(&evidence, &self.judge.thresholds);
         self.events.observe(now, &figures, &evidence);
         figures.events = self.events.events();
         figures

@@ -331,7 +331,7 @@ fn lattices_tours_and_screens_are_kept_and_follow_their_names() {
 fn a_lattice_that_is_not_understood_is_told_by_line_and_column() {
     for (from, to, line, told) in [
         (r#""1+5""#, r#""1+6""#, 10, "even 9"),
-        (r#""1+5""#, r#""even 65""#, 10, "1 to 64 places"),
+        (r#""1+5""#, r#""even 300""#, 10, "1 to 256 places"),
         ("[6, 0, 6, 12]", "[5, 0, 7, 12]", 19, "places 1 and 2 overlap"),
         ("[6, 0, 6, 12]", "[6, 0, 7, 12]", 19, "place 2 leaves the grid"),
         (r#"hold = "main""#, r#"hold = "fourth""#, 12, "main, sub or third"),
@@ -364,7 +364,7 @@ fn a_lattice_goes_through_a_file_of_its_own() {
     assert_eq!(file.site().lattices.len(), 4);
     for (text, told) in [
         ("", "holds no [[lattice]]"),
-        ("[[lattice]]\nname = \"a\"\nlayout = \"even 99\"\n", "line 3, column 10"),
+        ("[[lattice]]\nname = \"a\"\nlayout = \"even 999\"\n", "line 3, column 10"),
         ("[[camera]]\nname = \"a\"\n", "unknown field"),
         ("[[lattice]]\nname = \"a\"\nplaces = [[0, 0, 6, 12]]\n", "line 3"),
         ("\u{0}", "line 1"),

@@ -7,13 +7,13 @@ use crate::tui::widgets::list::{Column, List, Said, column, table};
 use lattice_core::Wall;
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
+use lattice_core::length_text;
 use lattice_engine::Drawing;
 use lattice_report::{Lane, lanes_page};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
-use std::time::Duration;
 
 const COLUMNS: [Column; 7] = [
     column("when", Constraint::Length(14), 0),
@@ -48,18 +48,12 @@ const fn sign(kind: EventKind) -> (&'static str, Tone) {
         EventKind::Freeze | EventKind::Frozen => ("■", Tone::Alarm),
         EventKind::Stutter => ("▪", Tone::Bright),
         EventKind::Strained => ("≈", Tone::Bright),
-        EventKind::SizeChanged | EventKind::RateChanged | EventKind::NightMode | EventKind::DayMode => ("△", Tone::Calm),
-    }
-}
-
-/// A length in a few characters.
-fn length(span: Duration) -> String {
-    let seconds = span.as_secs();
-    match seconds {
-        0..10 => format!("{:.1} s", span.as_secs_f64()),
-        10..100 => format!("{seconds} s"),
-        100..6000 => format!("{} min", seconds / 60),
-        _ => format!("{:.1} h", span.as_secs_f64() / 3600.0),
+        EventKind::ClockWrong
+        | EventKind::SizeChanged
+        | EventKind::RateChanged
+        | EventKind::NightMode
+        | EventKind::DayMode
+        | EventKind::TimestampsLeap => ("△", Tone::Calm),
     }
 }
 
@@ -131,11 +125,11 @@ fn line(app: &App, entry: &Entry) -> Vec<Said> {
     let (sign, tone) = sign(entry.kind);
     let calm = |text: String| (text, Tone::Calm);
     let alarm = entry.needs_a_hand(app.utc);
-    let runs = if entry.end.is_none() { "…" } else { "" };
     let times = if entry.times > 1 { format!(" ×{}", entry.times) } else { String::new() };
-    let changes = [EventKind::SizeChanged, EventKind::RateChanged, EventKind::NightMode, EventKind::DayMode];
-    let instant = changes.contains(&entry.kind);
-    let lasted = if instant { String::new() } else { format!("{}{runs}", length(entry.length(app.utc))) };
+    let runs = if entry.end.is_none() { "…" } else { "" };
+    // Of what comes and goes, for how long it was really gone.
+    let lasted = if entry.comes_and_goes() { entry.parts.missing(app.utc) } else { entry.length(app.utc) };
+    let lasted = if entry.kind.is_change() { String::new() } else { format!("{}{runs}", length_text(lasted)) };
     let shelved = entry.shelved_until.is_some_and(|until| until > app.utc);
     let note = match (&entry.acknowledged, shelved) {
         (Some(acknowledged), _) => (format!("{} {}", acknowledged.by, moment(acknowledged.at, app.utc)), Tone::Calm),
@@ -158,11 +152,13 @@ fn line(app: &App, entry: &Entry) -> Vec<Said> {
 fn about<'a>(app: &App, theme: Theme, entry: &Entry) -> Vec<Line<'a>> {
     let end = entry.end.map_or_else(|| "goes on".to_owned(), |end| format!("to {}", moment(end, app.utc)));
     let cause = entry.cause.map_or_else(|| "no cause needed".to_owned(), |cause| cause.to_string());
+    let down = if entry.comes_and_goes() { format!("  {}", entry.length_text(app.utc)) } else { String::new() };
     let advice = entry.cause.filter(|_| entry.end.is_none()).map_or("", |cause| cause.advice());
     let mut lines = vec![
         Line::from(vec![
             Span::styled(entry.cameras.join(", "), theme.tone(Tone::Text)),
             Span::styled(format!("  from {} {end}", moment(entry.start, app.utc)), theme.tone(Tone::Calm)),
+            Span::styled(down, theme.tone(Tone::Text)),
         ]),
         Line::from(vec![
             Span::styled(format!("{cause} ({})", entry.confidence.word()), theme.tone(Tone::Bright)),
@@ -186,8 +182,8 @@ pub fn lanes_on_paper(app: &App, page: &LedgerPage) -> (String, Drawing) {
     let (span, words) = LANE_SPANS[page.span % LANE_SPANS.len()];
     let begin = app.utc.offset(-(span.as_micros() as i64));
     let lane = |name: &str| {
-        let own = app.ledger.entries().iter().filter(|entry| entry.cameras.iter().any(|camera| camera == name));
-        let bars = own.map(|entry| (entry.start, entry.end.unwrap_or(app.utc), entry.kind)).filter(|(_, end, _)| *end >= begin);
+        let own = app.ledger.entries().iter().flat_map(|entry| entry.stretches(name, app.utc));
+        let bars = own.filter(|(_, _, end)| *end >= begin).map(|(kind, from, to)| (from, to, kind));
         Lane { name: name.to_owned(), bars: bars.collect() }
     };
     let lanes: Vec<Lane> = app.cameras_there().map(lane).filter(|lane| !lane.bars.is_empty()).collect();
@@ -216,11 +212,11 @@ fn lanes(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffe
         let tone = if troubles(name) > 0 { Tone::Text } else { Tone::Faint };
         buf.set_string(area.x, y, label, theme.tone(tone));
         let mut worst: Vec<Option<EventKind>> = vec![None; width];
-        for entry in entries.iter().filter(|entry| entry.cameras.iter().any(|camera| camera == name)) {
-            let (from, to) = (cell_of(entry.start).max(0.0), cell_of(entry.end.unwrap_or(app.utc)));
-            for cell in worst.iter_mut().take(to as usize + 1).skip(from as usize) {
-                if cell.is_none_or(|kind| entry.kind.is_worse_than(kind)) {
-                    *cell = Some(entry.kind);
+        for (kind, from, to) in entries.iter().flat_map(|entry| entry.stretches(name, app.utc)) {
+            let (from, to) = (cell_of(from).max(0.0), cell_of(to));
+            for cell in worst.iter_mut().take((to + 1.0).max(0.0) as usize).skip(from as usize) {
+                if cell.is_none_or(|worst| kind.is_worse_than(worst)) {
+                    *cell = Some(kind);
                 }
             }
         }

@@ -200,8 +200,8 @@ fn clock_said(app: &App, entry: &Entry<'_>) -> Said {
         let tone = if beyond { Tone::Bright } else { Tone::Calm };
         return (off_text(offset.micros), tone);
     }
-    let shown = entry.open.and_then(|(_, figures)| figures.clock_off_micros);
-    shown.map_or(("–".into(), Tone::Calm), |off| (off_text(off), Tone::Bright))
+    let shown = entry.open.and_then(|(_, figures)| figures.wrong_clock());
+    shown.map_or(("–".into(), Tone::Calm), |clock| (off_text(-clock.micros), Tone::Bright))
 }
 
 /// What is known of one camera.
@@ -241,7 +241,7 @@ fn about<'a>(app: &App, theme: Theme, entry: &Entry<'_>) -> Vec<Line<'a>> {
     if let Some((_, figures)) = entry.open {
         let mut last =
             figures.transport.map(|transport| pair("transport", transport.word().to_owned(), Tone::Calm)).unwrap_or_default();
-        last.extend(figures.clock_off_micros.into_iter().flat_map(|off| pair("clock", off_text(off), Tone::Bright)));
+        last.extend(figures.wrong_clock().into_iter().flat_map(|clock| pair("clock", clock.text(), Tone::Bright)));
         last.extend(figures.text.clone().into_iter().flat_map(|text| pair("", text, Theme::verdict(figures.verdict))));
         lines.push(Line::from(last));
     }

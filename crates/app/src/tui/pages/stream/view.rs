@@ -194,10 +194,13 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
     let latency = figures.latency;
     let basis = match latency {
         Some(latency) if latency.basis.is_whole() => {
-            let error = latency.error.map_or(String::new(), |error| format!(" ±{}", millis(error.max(Duration::from_millis(1)))));
-            let by = if latency.basis == LatencyBasis::Flash { "by flashes" } else { "by its clock" };
-            format!("{by}{error}")
+            let error = millis(latency.error.unwrap_or_default().max(Duration::from_millis(1)));
+            match latency.basis {
+                LatencyBasis::Flash => format!("by flashes, to {error} ms"),
+                _ => format!("by its clock, to {error} ms"),
+            }
         }
+        Some(_) if figures.clock.is_some() => "above the least of a minute: its clock disagrees".into(),
         Some(_) => "above the least of the last minute".into(),
         None => "unknown".into(),
     };
@@ -248,7 +251,7 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
             format!("{} reordered  {} twice  {} units damaged", packets.reordered, packets.duplicate, figures.frames.damaged),
             false,
         ),
-        ("clock", clock(figures), figures.clock_off_micros.is_some()),
+        ("clock", clock(figures), figures.clock.is_some_and(|clock| !clock.times_pictures)),
         ("looks", looks(figures), figures.sight.is_some_and(|sight| sight.finding.is_some())),
         ("", usual(figures), false),
         ("checks", checks(figures), figures.transport_stream.is_some_and(|ts| ts.checks.of_priority(1) > 0)),
@@ -267,13 +270,13 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
 
 /// The camera's clock against ours, and how fast it runs away.
 fn clock(figures: &Figures) -> String {
-    let off = figures.clock_off_micros.map(lattice_core::clock::off_text);
+    let off = figures.clock.map(|clock| clock.text());
     let drift = figures.clock_drift.map(|drift| {
         let rate = drift.per_million;
         if rate.abs() <= drift.error {
-            format!("keeps pace within {:.0} µs a second", drift.error.max(1.0))
+            format!("keeps pace to {:.0} ppm", drift.error.max(1.0))
         } else {
-            format!("{:.0} µs a second too {} ±{:.0}", rate.abs(), if rate > 0.0 { "fast" } else { "slow" }, drift.error.max(1.0))
+            format!("{:.0} ppm too {} ±{:.0}", rate.abs(), if rate > 0.0 { "fast" } else { "slow" }, drift.error.max(1.0))
         }
     });
     [off, drift].into_iter().flatten().collect::<Vec<_>>().join(", ")
