@@ -188,6 +188,8 @@ pub struct Judge {
     pub thresholds: Thresholds,
     strained: Option<Cause>,
     changing_since: Option<Mono>,
+    /// Another cause of the same root shows, since when.
+    turning: Option<(Cause, Mono)>,
 }
 
 impl Judge {
@@ -232,6 +234,15 @@ impl Judge {
     }
 
     fn settle(&mut self, now: Mono, wanted: Option<Cause>) {
+        // Late and too heavy, say, show in turns: one goes over to the other when that lasts.
+        if let Some((old, new)) = self.strained.zip(wanted).filter(|(old, new)| old != new && old.is_of_one_root(*new)) {
+            let since = self.turning.filter(|(cause, _)| *cause == new).map_or(now, |(_, since)| since);
+            self.turning = Some((new, since));
+            self.changing_since = None;
+            self.strained = Some(if now.since(since) >= self.thresholds.steady_after { new } else { old });
+            return;
+        }
+        self.turning = None;
         if wanted == self.strained || (wanted.is_some() && self.strained.is_some()) {
             self.strained = wanted;
             self.changing_since = None;

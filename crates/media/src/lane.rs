@@ -195,6 +195,9 @@ struct Bench {
     recent: VecDeque<(u64, bool, ColourDescription)>,
     order: Order,
     trust: Trust,
+    /// Decoding began at a recovery point, and no keyframe has come since: the codec calls every picture of such a stream made
+    /// up, also when nothing of it is. Its arrival tells then what is whole.
+    no_keyframe: bool,
     /// When a picture was looked at last.
     glanced: Option<Mono>,
 }
@@ -491,7 +494,7 @@ struct Looks {
 }
 
 fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks: Looks, newest: bool) {
-    let Bench { decoder, scaler, recent, order, trust, glanced } = bench;
+    let Bench { decoder, scaler, recent, order, trust, no_keyframe, glanced } = bench;
     if job.new_parameters {
         // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
         *decoder = None;
@@ -504,7 +507,9 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks
         recent.clear();
         *order = Order::default();
         *trust = Trust::default();
+        *no_keyframe = true;
     }
+    *no_keyframe &= !job.keyframe;
     let Some(codec) = decoder.as_mut() else { return };
     if recent.len() >= 64 {
         recent.pop_front();
@@ -513,7 +518,7 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks
     let at_once = order.on_unit(job.bipredictive, job.reorder) || wanted.keyframes_only;
     let reorder = if wanted.keyframes_only { Some(0) } else { job.reorder };
     trust.on_unit(job);
-    let mut painter = Painter { lane, recent, trust, glanced, wanted, looks, newest };
+    let mut painter = Painter { lane, recent, trust, no_keyframe: *no_keyframe, glanced, wanted, looks, newest };
     let refused = match codec {
         AnyDecoder::H264(codec) => decode_h264(codec, job, at_once, &mut painter, scaler),
         AnyDecoder::H265(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, reorder, &job.data)),
@@ -557,6 +562,7 @@ struct Painter<'a> {
     lane: &'a Shared,
     recent: &'a VecDeque<(u64, bool, ColourDescription)>,
     trust: &'a mut Trust,
+    no_keyframe: bool,
     glanced: &'a mut Option<Mono>,
     wanted: Wanted,
     looks: Looks,
@@ -585,7 +591,7 @@ impl Painter<'_> {
         let (displayable, colour) =
             known.map_or((false, ColourDescription::default()), |(_, displayable, colour)| (*displayable, *colour));
         // Of a unit that is damaged anyway its arrival has told.
-        let concealed = decoded.concealed && displayable;
+        let concealed = decoded.concealed && displayable && !self.no_keyframe;
         let damaged = !self.trust.on_picture(decoded.number, concealed) || !displayable;
         if concealed {
             (self.lane.sink)(LaneEvent::Concealed { number: decoded.number });

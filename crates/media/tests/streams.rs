@@ -90,6 +90,51 @@ fn wait_for(events: &Receiver<LaneEvent>, mut done: impl FnMut(&LaneEvent) -> bo
 }
 
 #[test]
+fn a_stream_without_keyframes_is_shown_once_it_has_recovered() {
+    let mut all = units("h264_main_intrarefresh_320x180_25.h264");
+    let begins: Vec<usize> = (0..all.len()).filter(|n| recovery_of(all[*n].unit.data.as_ref().unwrap()).is_some()).collect();
+    // From the second recovery point on, as whoever joins late, with the parameter sets of the description.
+    let (start, period) = (begins[1], begins[1] - begins[0]);
+    let sets: Vec<u8> = annex_b(all[0].unit.data.as_ref().unwrap())
+        .filter(|nal| matches!(NalKind::of(nal[0]), NalKind::Sps | NalKind::Pps))
+        .flat_map(|nal| [&[0, 0, 0, 1], nal].concat())
+        .collect();
+    let pool = Pool::new(1, || Mono::ZERO);
+    let (lane, events) = lane(&pool);
+    lane.want(Some(SMALL));
+    let parameters = parameters(VideoCodec::H264, (320, 180));
+    let last = all.len() as u64 - 1;
+    for mut unit in all.drain(start..) {
+        let n = unit.unit.number as usize;
+        unit.unit.keyframe = false;
+        unit.unit.recovery = begins.contains(&n).then_some(period as u32);
+        unit.displayable = n >= start + period;
+        if n == start {
+            unit.unit.data = Some([&sets[..], unit.unit.data.as_ref().unwrap()].concat().into());
+        }
+        lane.push(unit, Some(&parameters));
+    }
+    let (mut clean, mut made_up) = (0, 0);
+    wait_for(&events, |event| {
+        match event {
+            LaneEvent::Decoded { number, damaged: false, .. } => {
+                assert!(*number as usize >= start + period);
+                clean += 1;
+            }
+            LaneEvent::Concealed { .. } => made_up += 1,
+            _ => {}
+        }
+        matches!(event, LaneEvent::Decoded { number, .. } if *number == last)
+    });
+    assert!(clean as u64 + 2 >= last - (start + period) as u64 && made_up == 0, "{clean} clean, {made_up} made up");
+}
+
+/// Whether a unit has a recovery point.
+fn recovery_of(data: &[u8]) -> Option<()> {
+    annex_b(data).any(|nal| NalKind::of(nal[0]) == NalKind::Sei && nal.get(1) == Some(&6)).then_some(())
+}
+
+#[test]
 fn every_picture_of_every_stream_comes_out_in_order() {
     for (name, sizes, frames) in [
         ("h264_cbaseline_640x360_25.h264", vec![(640, 360)], 100),

@@ -40,13 +40,57 @@ pub enum Ordered {
         /// How long.
         lasting: Duration,
     },
+    /// The stream does something odd that is no trouble, or is told as what it is.
+    Odd {
+        /// What.
+        what: Oddity,
+        /// How long.
+        lasting: Duration,
+    },
 }
+
+/// What streams and paths do besides faults.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Oddity {
+    /// Timestamps go on 100 s ahead, and back again at the end.
+    Leap,
+    /// The camera's clock is five hours ahead.
+    WrongClock,
+    /// The camera begins anew in mid-stream: another source, sequence and timestamps.
+    Restart,
+    /// The path holds packets for up to 240 ms and lets them go at once.
+    Bursts,
+    /// Two frames of three are predicted from both sides: timestamps go back and forth.
+    Reordered,
+}
+
+impl Oddity {
+    /// All of them.
+    pub const ALL: [Self; 5] = [Self::Leap, Self::WrongClock, Self::Restart, Self::Bursts, Self::Reordered];
+
+    const fn word(self) -> &'static str {
+        match self {
+            Self::Leap => "leap",
+            Self::WrongClock => "wrong-clock",
+            Self::Restart => "restart",
+            Self::Bursts => "bursts",
+            Self::Reordered => "b-frames",
+        }
+    }
+}
+
+/// How far timestamps leap.
+const LEAP: Duration = Duration::from_secs(100);
+/// How wrong a wrong clock is, in microseconds.
+const WRONG_CLOCK: i64 = 5 * 3_600_000_000;
+/// How long bursts are held.
+const HELD: Duration = Duration::from_millis(240);
 
 impl Ordered {
     fn lasting(&self) -> Duration {
         match self {
             Self::Fault(fault) => fault.lasting(),
-            Self::SlowMachine { lasting } | Self::SlowTerminal { lasting } => *lasting,
+            Self::SlowMachine { lasting } | Self::SlowTerminal { lasting } | Self::Odd { lasting, .. } => *lasting,
         }
     }
 
@@ -57,6 +101,7 @@ impl Ordered {
             Self::Fault(fault) => fault.word(),
             Self::SlowMachine { .. } => "machine",
             Self::SlowTerminal { .. } => "terminal",
+            Self::Odd { what, .. } => what.word(),
         }
     }
 
@@ -86,6 +131,8 @@ impl Ordered {
             },
             Self::SlowMachine { .. } => &[Cause::MachineSlow],
             Self::SlowTerminal { .. } => &[Cause::TerminalSlow],
+            Self::Odd { what: Oddity::WrongClock, .. } => &[Cause::ClockWrong],
+            Self::Odd { .. } => &[],
         }
     }
 
@@ -95,6 +142,7 @@ impl Ordered {
         match self {
             Self::Fault(Fault::Size { .. }) => Some(EventKind::SizeChanged),
             Self::Fault(Fault::Picture { how: PictureFault::Night, .. }) => Some(EventKind::NightMode),
+            Self::Odd { what: Oddity::Leap, .. } => Some(EventKind::TimestampsLeap),
             _ => None,
         }
     }
@@ -115,6 +163,7 @@ impl Ordered {
         let pictures = PictureFault::ALL.into_iter().map(|how| Fault::Picture { how, lasting });
         let mut all: Vec<Self> = faults.into_iter().chain(pictures).map(Self::Fault).collect();
         all.extend([Self::SlowMachine { lasting }, Self::SlowTerminal { lasting }]);
+        all.extend(Oddity::ALL.map(|what| Self::Odd { what, lasting }));
         all
     }
 }
@@ -186,6 +235,7 @@ fn glance(canvas: &Canvas, at: Mono) -> Glance {
 }
 
 /// A stream under way.
+#[allow(clippy::struct_excessive_bools, reason = "independent facts, not one state")]
 struct Run {
     begin: Instant,
     now: Mono,
@@ -202,6 +252,9 @@ struct Run {
     number: u32,
     frame_due: Mono,
     was_small: bool,
+    restarted: bool,
+    /// Which of three frames comes next, where two of them are predicted from both sides.
+    in_three: u8,
     await_keyframe: bool,
     report_due: Mono,
     read_due: Mono,
@@ -227,7 +280,7 @@ pub fn run(faults: &[(Ordered, Duration)], transport: Transport, seed: u64) -> R
     let views = [View::Slipway, View::LockGate, View::CarLane];
     let view = views[(seed % 3) as usize];
     let clips = [Clip::of(view, &spec(640, 360))?, Clip::of(view, &spec(320, 180))?];
-    let video = Description::parse("m=video 0 RTP/AVP 96\na=rtpmap:96 H264/90000\na=framerate:12.5").video();
+    let video = Description::parse("m=video 0 RTP/AVP 96\nb=AS:400\na=rtpmap:96 H264/90000\na=framerate:12.5").video();
     let Some(video) = video else { return Err(openh264::Error::msg("the description of a trial")) };
     let mut meter = Meter::new(Mono::ZERO, PAIR, true);
     meter.on_visible(Mono::ZERO, true);
@@ -246,6 +299,8 @@ pub fn run(faults: &[(Ordered, Duration)], transport: Transport, seed: u64) -> R
         number: 0,
         frame_due: Mono::ZERO,
         was_small: false,
+        restarted: false,
+        in_three: 0,
         await_keyframe: true,
         report_due: Mono::from_millis(500),
         read_due: Mono::from_millis(500),
@@ -280,6 +335,10 @@ impl Run {
         }))
     }
 
+    fn is_odd(&self, what: Oddity) -> bool {
+        self.active().any(|one| matches!(one, Ordered::Odd { what: now, .. } if *now == what))
+    }
+
     fn instant(&self, at: Mono) -> Instant {
         self.begin + at.since(Mono::ZERO)
     }
@@ -306,6 +365,11 @@ impl Run {
         }
         if self.retry_at.is_some_and(|at| at <= self.now) {
             self.retry(trouble.cut);
+        }
+        if self.is_odd(Oddity::Restart) && !self.restarted {
+            self.restarted = true;
+            self.pacer = Pacer::new(self.random.random(), self.transport == Transport::Tcp);
+            self.await_keyframe = true;
         }
         if self.frame_due <= self.now {
             self.frame(&trouble);
@@ -374,15 +438,16 @@ impl Run {
             return;
         }
         self.await_keyframe = false;
-        let ticks = (self.now.as_micros() * 9 / 100) as u32;
+        let (keyframe, payloads, bytes) = (frame.keyframe, frame.payloads.clone(), frame.bytes.clone());
+        let ticks = self.ticks_of_frame(keyframe);
         let coded = CodedFrame {
             number: self.number,
             captured: PAIR.wall_at(self.now).as_unix_micros(),
             ticks,
-            keyframe: frame.keyframe,
+            keyframe,
             stalled: false,
-            payloads: frame.payloads.clone(),
-            bytes: frame.bytes.clone(),
+            payloads,
+            bytes,
         };
         let sent_at = self.instant(self.now + ENCODES);
         let (sent, dropped) = self.pacer.push(sent_at, &coded, trouble);
@@ -391,10 +456,32 @@ impl Run {
         self.on_the_way.push((self.pacer.timestamp(ticks), self.now, if dropped == 0 { sent } else { u32::MAX }));
     }
 
+    /// The timestamp of the frame that is sent now.
+    fn ticks_of_frame(&mut self, keyframe: bool) -> u32 {
+        let ticks = |at: Mono| (at.as_micros() * 9 / 100) as u32;
+        let leap = if self.is_odd(Oddity::Leap) { (LEAP.as_micros() * 9 / 100) as u32 } else { 0 };
+        if !self.is_odd(Oddity::Reordered) || keyframe {
+            self.in_three = 0;
+            return ticks(self.now).wrapping_add(leap);
+        }
+        // An anchor, which is shown after the two that are sent behind it.
+        let period = Duration::from_millis(80);
+        let shown = match self.in_three {
+            0 => self.now + period * 2,
+            _ => self.now.back(period),
+        };
+        self.in_three = (self.in_three + 1) % 3;
+        ticks(shown).wrapping_add(leap)
+    }
+
     fn arrive(&mut self, bytes: &[u8], _trouble: &Trouble) {
         // A path of one to two milliseconds, in order.
         let travel = Duration::from_micros(1_000 + u64::from(self.random.random::<u16>() % 1_000));
-        let arrival = (self.now + travel).max(self.last_arrival);
+        let mut arrival = (self.now + travel).max(self.last_arrival);
+        if self.is_odd(Oddity::Bursts) {
+            let held = HELD.as_micros() as u64;
+            arrival = Mono::from_micros(arrival.as_micros().div_ceil(held) * held);
+        }
         self.last_arrival = arrival;
         self.truth.came += 1;
         let timestamp = bytes.get(4..8).map_or(0, |bytes| u32::from_be_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]));
@@ -416,10 +503,11 @@ impl Run {
         if !self.playing || trouble.stalled || self.pacer.packets == 0 {
             return;
         }
-        let ticks = (self.now.as_micros() * 9 / 100) as u32;
+        let leap = if self.is_odd(Oddity::Leap) { LEAP } else { Duration::ZERO };
+        let ticks = ((self.now + leap).as_micros() * 9 / 100) as u32;
         let report = rtcp::SenderReport {
             ssrc: self.pacer.ssrc,
-            ntp: NtpTime::from_wall(PAIR.wall_at(self.now)),
+            ntp: NtpTime::from_wall(PAIR.wall_at(self.now).offset(if self.is_odd(Oddity::WrongClock) { WRONG_CLOCK } else { 0 })),
             rtp_timestamp: self.pacer.timestamp(ticks),
             packets: self.pacer.packets,
             octets: self.pacer.octets,

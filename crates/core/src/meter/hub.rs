@@ -119,6 +119,8 @@ pub struct Meter {
     sight: SightMeter,
     /// Packets that came after their place was given up: how many by the last look, and when some came last.
     too_late: (u64, Option<Mono>),
+    /// Packets that came out of order: how many by the last look, and when some came last.
+    reordered: (u64, Option<Mono>),
     /// When packets were lost, pictures damaged without loss, and frames or packets late, of late; and packets lost so far.
     lossy: Spell,
     damage: Spell,
@@ -229,6 +231,7 @@ impl Meter {
             events: EventLog::default(),
             sight: SightMeter::default(),
             too_late: (0, None),
+            reordered: (0, None),
             lossy: Spell::default(),
             damage: Spell::default(),
             lateness: Spell::default(),

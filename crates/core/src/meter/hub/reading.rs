@@ -117,7 +117,8 @@ impl Meter {
     pub(super) fn overloaded(&self, now: Mono) -> bool {
         let counts = self.packets();
         let lost = self.loss.share(self.expected(), counts.received).unwrap_or(0.0);
-        if lost < OVERLOADED_BUSY || !self.loss.goes_on(now) {
+        // What came after all was not too much for the path.
+        if lost < OVERLOADED_BUSY || !self.loss.goes_on(now) || recently(now, self.too_late.1) {
             return false;
         }
         let busy = self.link_busy(now).is_some_and(|busy| busy > BUSY);
@@ -130,7 +131,12 @@ impl Meter {
         Some(self.bitrate.over(now, Duration::from_secs(10))?.0 / declared.0)
     }
 
+    /// Share of the last 5 s in which packets of a unit that had begun to arrive were still to come; `None` where packets come
+    /// out of order: what holds them up then is no queue.
     pub(super) fn link_busy(&self, now: Mono) -> Option<f64> {
+        if recently(now, self.reordered.1) {
+            return None;
+        }
         let recent = self.deliveries.iter().filter(|(at, _)| now.since(*at) <= BUSY_OVER);
         let took: Duration = recent.map(|(_, took)| (*took).min(BUSY_OVER)).sum();
         (!self.deliveries.is_empty()).then(|| (took.as_secs_f64() / BUSY_OVER.as_secs_f64()).min(1.0))
@@ -155,6 +161,9 @@ impl Meter {
         if self.dropped.too_late > self.too_late.0 {
             self.too_late = (self.dropped.too_late, Some(now));
             self.lateness.on(now, now);
+        }
+        if counts.reordered > self.reordered.0 {
+            self.reordered = (counts.reordered, Some(now));
         }
         self.note_stall(now);
     }
