@@ -294,6 +294,9 @@ pub struct ReportOptions {
     /// The file to be written
     #[arg(long, value_name = "FILE")]
     pub out: PathBuf,
+    /// Who makes it [default: the account of the system]
+    #[arg(long, value_name = "NAME")]
+    pub operator: Option<String>,
     /// Which table, for CSV
     #[arg(long, value_enum, default_value_t)]
     pub table: TableArg,
@@ -377,6 +380,9 @@ pub struct WallOptions {
     /// The screen of the site that this is: it begins with the lattice or the tour that it shows
     #[arg(long, value_name = "NAME")]
     pub screen: Option<String>,
+    /// Who sits here, as it stands beside what is acknowledged [default: the account of the system]
+    #[arg(long, value_name = "NAME")]
+    pub operator: Option<String>,
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
@@ -427,6 +433,7 @@ impl Default for WallOptions {
     fn default() -> Self {
         Self {
             screen: None,
+            operator: None,
             transport: TransportArg::Auto,
             paint: PaintArg::Auto,
             redraws: None,

@@ -56,6 +56,7 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
     let command = cli.command.unwrap_or_else(|| Command::Wall(WallOptions::default()));
     match command {
         Command::Wall(options) => commands::wall::site(&options, site),
+        Command::Demo(_) if site.is_some() => anyhow::bail!("the demo has a site of its own: leave --site out"),
         Command::Demo(options) => commands::demo::run(&options),
         Command::Open(options) => commands::wall::open(&options, site),
         Command::Corner(options) => commands::wall::corner(&options, site),

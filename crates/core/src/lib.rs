@@ -24,6 +24,7 @@ pub mod ledger;
 pub mod meter;
 pub mod metrics;
 pub mod multipart;
+pub mod names;
 pub mod onvif;
 pub mod plan;
 pub mod playout;

@@ -15,6 +15,8 @@ pub struct Measured<'a> {
     pub camera: &'a str,
     /// The stream: main, sub, third.
     pub stream: &'a str,
+    /// The camera's group.
+    pub group: Option<&'a str>,
     /// Its figures.
     pub figures: &'a Figures,
 }
@@ -24,7 +26,8 @@ fn escaped(text: &str) -> String {
 }
 
 fn labels(of: &Measured<'_>) -> String {
-    format!("camera=\"{}\",stream=\"{}\"", escaped(of.camera), escaped(of.stream))
+    let group = of.group.map_or_else(String::new, |group| format!(",group=\"{}\"", escaped(group)));
+    format!("camera=\"{}\",stream=\"{}\"{group}", escaped(of.camera), escaped(of.stream))
 }
 
 fn head(out: &mut String, name: &str, kind: &str, unit: &str, help: &str) {
@@ -108,8 +111,8 @@ mod tests {
         lossy.packets.lost = 7;
         let nothing = Figures::default();
         let streams = [
-            Measured { camera: "Quay \"2\"\\", stream: "sub", figures: &lossy },
-            Measured { camera: "Mast", stream: "main", figures: &nothing },
+            Measured { camera: "Quay \"2\"\\", stream: "sub", group: Some("Quays"), figures: &lossy },
+            Measured { camera: "Mast", stream: "main", group: None, figures: &nothing },
         ];
         let text = text(&streams, 3);
         assert!(text.ends_with("amber_lattice_alarms 3\n# EOF\n"));

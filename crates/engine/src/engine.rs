@@ -62,7 +62,7 @@ impl Default for Config {
             transport: TransportChoice::Auto,
             record: None,
             who: "wall".into(),
-            operator: crate::jobs::operator(),
+            operator: crate::jobs::operator(None),
             outward: OutwardOptions::default(),
             stills: StillOptions::default(),
         }

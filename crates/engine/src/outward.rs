@@ -8,6 +8,7 @@ use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
 use lattice_core::meter::Figures;
 use lattice_core::metrics::{Measured, text};
+use lattice_store::Site;
 use std::collections::{BTreeMap, HashMap};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -79,13 +80,23 @@ impl Outward {
     }
 
     /// Figures as they are now, and how many alarms there are.
-    pub fn figures(&mut self, cameras: &Cameras, figures: &HashMap<FeedKey, Arc<Figures>>, alarms: impl FnOnce() -> usize) {
+    pub fn figures(
+        &mut self,
+        cameras: &Cameras,
+        site: &Site,
+        figures: &HashMap<FeedKey, Arc<Figures>>,
+        alarms: impl FnOnce() -> usize,
+    ) {
         let Some(texts) = self.texts.as_ref().filter(|_| self.made.is_none_or(|made| made.elapsed() >= EVERY)) else { return };
         self.made = Some(Instant::now());
         let mut streams: Vec<Measured<'_>> = figures
             .iter()
             .filter(|(key, _)| key.by.is_none())
-            .map(|(key, figures)| Measured { camera: cameras.name(key.camera), stream: key.role.word(), figures })
+            .map(|(key, figures)| {
+                let camera = cameras.name(key.camera);
+                let group = site.camera(camera).and_then(|camera| camera.group.as_deref());
+                Measured { camera, stream: key.role.word(), group, figures }
+            })
             .collect();
         streams.sort_by_key(|one| (one.camera, one.stream));
         texts.send_replace(Arc::from(text(&streams, alarms())));

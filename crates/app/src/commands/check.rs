@@ -2,6 +2,7 @@
 
 use crate::cli::CheckOptions;
 use lattice_core::check::Ladder;
+use lattice_core::names::{Meant, meant};
 use lattice_core::target::understand;
 use lattice_core::{Cause, TransportChoice};
 use lattice_engine::jobs::{Checker, Subject, check, remembered, sighting_key};
@@ -68,7 +69,17 @@ fn subjects(options: &CheckOptions, kept: &Kept, sightings: &Sightings) -> anyho
     let names: Vec<&str> =
         if options.all { kept.file.site().cameras.iter().map(|camera| camera.name.as_str()).collect() } else { Vec::new() };
     for text in names.into_iter().chain(options.targets.iter().map(String::as_str)) {
-        if let Some(camera) = kept.file.site().camera(text) {
+        let site = kept.file.site();
+        let is_address = text.contains([':', '/', '.']);
+        let camera = match meant(text, site.cameras.iter().map(|camera| camera.name.as_str())) {
+            Meant::One(name) => site.camera(name),
+            Meant::Several(names) => anyhow::bail!("{text:?} may be {}: write more of it", names.join(", ")),
+            Meant::Nothing if !is_address && !site.cameras.is_empty() => {
+                anyhow::bail!("no camera {text:?} in the site, and no address: `amber-lattice roster` lists the cameras")
+            }
+            Meant::Nothing => None,
+        };
+        if let Some(camera) = camera {
             let of = |stream, shown| Subject::of_camera(kept, sightings, camera, stream, shown).map_err(anyhow::Error::msg);
             let subjects: Vec<Option<Subject>> = if camera.streams.is_empty() {
                 vec![of(None, camera.name.clone())?]
@@ -156,11 +167,26 @@ pub fn run(options: &CheckOptions, site: Option<&Path>) -> anyhow::Result<ExitCo
     }
     if options.json {
         writeln!(out, "{}", serde_json::to_string(&report)?)?;
+    } else if report.targets.len() > 1 {
+        writeln!(out, "{}", roll_up(&report))?;
     }
     if let Err(error) = sightings.save() {
         tracing::warn!(%error, "what was seen could not be kept");
     }
     Ok(if report.targets.iter().all(|target| target.ok) { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// One line about many targets: how many are reached, and which are not, and why.
+fn roll_up(report: &Report) -> String {
+    let failed: Vec<String> = report
+        .targets
+        .iter()
+        .filter(|target| !target.ok)
+        .map(|target| format!("{} ({})", target.target, target.cause.unwrap_or("unknown")))
+        .collect();
+    let reached = report.targets.len() - failed.len();
+    let rest = if failed.is_empty() { String::new() } else { format!("; not reached: {}", failed.join(", ")) };
+    format!("{reached} of {} reached{rest}", report.targets.len())
 }
 
 fn step_line(step: &lattice_core::check::StepReport) -> String {

@@ -87,7 +87,7 @@ pub fn run(options: &ReportOptions, site: Option<&Path>) -> anyhow::Result<ExitC
     let (from, to, now) = (wall(from), wall(to).min(wall(now.timestamp())), wall(now.timestamp()));
     let gathered = gather(&record, &groups, (from, to, now), &zone)?;
     let name = kept.file.site().name.clone().unwrap_or_else(|| "this site".into());
-    let by = operator();
+    let by = operator(options.operator.as_deref());
     let report =
         Report { site: &name, from, to, made_at: now, by: &by, zone, shift: &gathered.shift, entries: &gathered.entries };
     write(&options.out, &report, options.table.into())?;

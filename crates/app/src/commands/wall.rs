@@ -5,8 +5,9 @@ use crate::commands::demo::StandIn;
 use crate::tui::app::App;
 use crate::tui::page::WELCOME;
 use crate::tui::{pages, run};
+use lattice_core::names::one_meant;
 use lattice_core::{Role, TransportChoice};
-use lattice_engine::jobs::StillOptions;
+use lattice_engine::jobs::{StillOptions, operator};
 use lattice_engine::kept::Kept;
 use lattice_engine::{CameraDef, Config, Engine, OutwardOptions, StreamDef, places};
 use lattice_net::Origin;
@@ -47,9 +48,19 @@ pub fn open(options: &OpenOptions, named: Option<&Path>) -> anyhow::Result<ExitC
     let _guard = crate::logging::start("amber-lattice");
     if let [name] = options.sources.as_slice()
         && let Ok(kept) = Kept::open(named)
-        && (kept.file.site().lattice(name).is_some() || kept.file.site().camera(name).is_some())
     {
-        return of_site(kept, &options.wall, Begin::Named(name.clone(), options.full));
+        let site = kept.file.site();
+        let lattices = site.lattices.iter().map(|lattice| lattice.name.as_str());
+        let names = lattices.chain(site.cameras.iter().map(|camera| camera.name.as_str()));
+        let is_address = name.contains([':', '/', '.']);
+        match one_meant(name, "camera or lattice", names) {
+            Ok(found) => {
+                let found = found.to_owned();
+                return of_site(kept, &options.wall, Begin::Named(found, options.full));
+            }
+            Err(why) if !is_address => anyhow::bail!(why),
+            Err(_) => {}
+        }
     }
     let transport: TransportChoice = options.wall.transport.into();
     let camera = |text: &String| -> anyhow::Result<CameraDef> {
@@ -92,10 +103,11 @@ pub fn site(options: &WallOptions, named: Option<&Path>) -> anyhow::Result<ExitC
 pub fn corner(options: &CornerOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
     let kept = Kept::open(named)?;
-    if let Some(missing) = options.names.iter().find(|name| kept.file.site().camera(name).is_none()) {
-        anyhow::bail!("the site has no camera {missing:?}: `amber-lattice roster` lists them");
-    }
-    of_site(kept, &options.wall, Begin::Corner(options.names.clone()))
+    let cameras = || kept.file.site().cameras.iter().map(|camera| camera.name.as_str());
+    let names: Result<Vec<String>, String> =
+        options.names.iter().map(|name| one_meant(name, "camera", cameras()).map(str::to_owned)).collect();
+    let names = names.map_err(anyhow::Error::msg)?;
+    of_site(kept, &options.wall, Begin::Corner(names))
 }
 
 fn of_site(kept: Kept, options: &WallOptions, begin: Begin) -> anyhow::Result<ExitCode> {
@@ -132,10 +144,10 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
         transport: options.transport.into(),
         record: record.transpose()?,
         who: "wall".into(),
+        operator: operator(options.operator.as_deref()),
         outward: OutwardOptions { metrics: options.metrics, ledger_lines: options.ledger_lines.clone() },
         stills: StillOptions { form: options.still.into(), folder: options.stills_in.as_deref().map(PathBuf::from) },
         site,
-        ..Config::default()
     })?;
     let screen = run::enter(options)?;
     let mut app = App::new(name, standin.is_some(), screen.area(), screen.aspect(), pages::all());

@@ -184,6 +184,8 @@ pub struct App {
     first_held: Option<(usize, Role)>,
     /// Leaving was asked for while something is not saved: by this key, by the one before.
     is_warned: bool,
+    /// Something that must be seen before it goes: any key takes it away.
+    pub unseen: Option<String>,
     was_warned: bool,
     dropouts_seen: HashMap<FeedKey, u64>,
     /// The engine that tests hold it against.
@@ -250,6 +252,7 @@ impl App {
             dragged: None,
             first_held: None,
             is_warned: false,
+            unseen: None,
             was_warned: false,
             dropouts_seen: HashMap::new(),
             #[cfg(test)]
@@ -262,9 +265,9 @@ impl App {
         self.firmware_faults.clone_from(&beginning.faults);
         self.begin_pages(beginning);
         self.on_snapshot(snapshot);
-        if let Some(remark) = &beginning.remark {
-            self.say(Tone::Alarm, remark.clone());
-        }
+        // What is not kept, or was set aside, stands there until somebody has seen it.
+        let not_kept = snapshot.record.not_kept.clone().filter(|why| why.starts_with("ledger and history are not kept"));
+        self.unseen = beginning.remark.clone().or(not_kept);
     }
 
     /// The line at the foot of what is put on paper.

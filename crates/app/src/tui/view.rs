@@ -47,7 +47,7 @@ pub fn draw_changed(
     painters: &mut [TilePainter],
     buf: &mut Buffer,
 ) -> Option<Vec<Rect>> {
-    let page = app.page().filter(|_| needs(app).is_none())?;
+    let page = app.page().filter(|_| needs(app).is_none() && app.unseen.is_none())?;
     let parts = page.draw_changed(app, theme, changed, painters, buf)?;
     for part in &parts {
         make_harmless(buf, *part);
@@ -85,6 +85,10 @@ fn draw_page(app: &App, theme: Theme, painters: &mut [TilePainter], buf: &mut Bu
     let drawn = app.page().map(|page| page.draw(app, theme, app.body(), painters, buf)).unwrap_or_default();
     for front in app.fronts() {
         front.draw(app, theme, regions.body, painters, buf);
+    }
+    if let Some(text) = &app.unseen {
+        let lines = [text.clone(), "any key takes this away".to_owned()];
+        super::widgets::tile::message(theme, Tone::Alarm, &lines, regions.body, buf);
     }
     drawn
 }

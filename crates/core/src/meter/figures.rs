@@ -241,6 +241,15 @@ pub struct Figures {
 }
 
 impl Figures {
+    /// What is counted as packets: without RTP, the 188 bytes of a transport stream.
+    #[must_use]
+    pub fn packet_word(&self) -> &'static str {
+        match self.transport_stream {
+            Some(ts) if ts.packets > 0 && ts.packets == self.packets.received => "TS packets",
+            _ => "packets",
+        }
+    }
+
     /// The camera's clock, where it is beyond what a path could explain.
     #[must_use]
     pub fn wrong_clock(&self) -> Option<Offset> {

@@ -42,6 +42,7 @@ pub enum Fig {
     DropoutsHour,
     ClockOffset,
     ClockError,
+    LatencyError,
 }
 
 /// How a figure goes out as `OpenMetrics`.
@@ -139,7 +140,7 @@ const HOUR: Duration = Duration::from_secs(3600);
 const PER_SECOND: &str = "frames_per_second";
 
 /// Every figure, in the order of [`Fig`].
-pub const FIGURES: [Figure; 31] = [
+pub const FIGURES: [Figure; 32] = [
     row(Fig::Declared, ("declared", "/s", 1), "Frame rate that the description and the parameter sets say", |f| {
         f.declared.map(FrameRate::per_second)
     })
@@ -184,11 +185,14 @@ pub const FIGURES: [Figure; 31] = [
     row(Fig::Buffer, ("buffer", "ms", 0), "Held on purpose, median of 10 s", |f| of_latency(f, |one| Some(one.buffer))).kept(8),
     row(Fig::Decode, ("decode", "ms", 0), "Decoded and scaled, median of 10 s", |f| of_latency(f, |one| one.decode)).kept(9),
     row(Fig::Draw, ("draw", "ms", 0), "Written to the terminal, median of 10 s", |f| of_latency(f, |one| one.draw)).kept(10),
-    row(Fig::Jitter, ("jitter", "ms", 1), "RFC 3550 interarrival jitter", |f| f.jitter.map(millis)).kept(15).gauge(
-        "jitter_seconds",
-        "seconds",
-        1e-3,
-    ),
+    row(
+        Fig::Jitter,
+        ("jitter", "ms", 1),
+        "Interarrival jitter (RFC 3550) of the first packet of each frame, in the order of sending",
+        |f| f.jitter.map(millis),
+    )
+    .kept(15)
+    .gauge("jitter_seconds", "seconds", 1e-3),
     row(Fig::Loss, ("loss", "%", 2), "Share of packets lost in 10 s", |f| f.recent_loss.map(|share| share * 100.0))
         .kept(16)
         .gauge("loss_ratio", "ratio", 0.01),
@@ -249,6 +253,10 @@ pub const FIGURES: [Figure; 31] = [
         f.clock.map(|clock| millis(clock.error))
     })
     .gauge("clock_error_seconds", "seconds", 1e-3),
+    row(Fig::LatencyError, ("latency error", "ms", 1), "How far latency and path may be off by the clock or the flashes", |f| {
+        f.latency.and_then(|latency| latency.error).map(millis)
+    })
+    .gauge("latency_error_seconds", "seconds", 1e-3),
 ];
 
 /// A figure that a history is kept of.

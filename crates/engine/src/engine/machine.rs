@@ -428,7 +428,7 @@ impl Machine {
         self.watch.observe(self.now, &self.cameras, &self.site, &figures);
         self.keep_changed();
         let (ledger, utc) = (self.watch.ledger().clone(), self.now.utc);
-        self.outward.figures(&self.cameras, &figures, || ledger.alarms(utc).count());
+        self.outward.figures(&self.cameras, &self.site, &figures, || ledger.alarms(utc).count());
         self.take_keeper_news();
         self.take_stills();
         if self.looked_at_screens.is_due() {

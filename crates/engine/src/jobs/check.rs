@@ -271,7 +271,11 @@ impl<'a> Climb<'a> {
                     _ => None,
                 });
                 match urls {
-                    Some(url) => return self.host(address, url.port(), tell).await.then(|| url.with_credentials(credentials)),
+                    Some(url) => {
+                        let there = self.host(address, url.port(), tell).await;
+                        self.compare_serial();
+                        return there.then(|| url.with_credentials(credentials));
+                    }
                     None => (Cause::NoSuchStream, "the device offers no stream".to_owned()),
                 }
             }
@@ -350,6 +354,19 @@ impl<'a> Climb<'a> {
         }
         tell(&self.ladder);
         true
+    }
+
+    /// Another device answers at the address than last time.
+    fn compare_serial(&mut self) {
+        let before = self.subject.seen.as_ref().and_then(|seen| seen.serial.as_ref());
+        if let (Some(before), Some(now)) = (before, self.sighting.serial.as_ref())
+            && before != now
+        {
+            let saw = format!(
+                "answers, but as another device than last time (serial number {now}, before {before}): two devices may have this one address, or it was replaced"
+            );
+            self.ladder.amend(Step::Host, StepState::Warn, saw);
+        }
     }
 
     /// Where the network card is now that was last seen at the address.

@@ -147,10 +147,12 @@ pub fn groups(site: &lattice_store::Site) -> HashMap<String, String> {
     site.cameras.iter().filter_map(|camera| Some((camera.name.clone(), camera.group.clone()?))).collect()
 }
 
-/// Who sits here.
+/// Who sits here: as it was said, else the account that this program runs under, by the system.
 #[must_use]
-pub fn operator() -> String {
-    std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "operator".into())
+pub fn operator(said: Option<&str>) -> String {
+    let said = said.map(str::trim).filter(|said| !said.is_empty()).map(str::to_owned);
+    let account = || nix::unistd::User::from_uid(nix::unistd::getuid()).ok().flatten().map(|user| user.name);
+    said.or_else(account).unwrap_or_else(|| format!("account {}", nix::unistd::getuid()))
 }
 
 #[cfg(test)]

@@ -242,6 +242,9 @@ impl App {
         if event.kind == KeyEventKind::Release {
             return Vec::new();
         }
+        if self.unseen.take().is_some() {
+            return Vec::new();
+        }
         self.was_warned = std::mem::take(&mut self.is_warned);
         self.step(|app| {
             app.works();

@@ -243,7 +243,10 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
         ("jitter", figures.jitter.map_or_else(unknown, |jitter| format!("{:.1} ms", jitter.as_secs_f64() * 1e3)), false),
         (
             "packets",
-            format!("{} lost of {} ({share} in 10 s)", packets.lost, packets.received + packets.lost),
+            {
+                let word = if figures.packet_word() == "packets" { "" } else { " TS packets" };
+                format!("{} lost of {}{word} ({share} in 10 s)", packets.lost, packets.received + packets.lost)
+            },
             figures.recent_loss.is_some_and(|share| share > 0.0),
         ),
         (

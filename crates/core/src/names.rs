@@ -1,0 +1,53 @@
+//! Which of several names is meant by what was typed.
+
+/// What was meant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Meant<'a> {
+    /// This one.
+    One(&'a str),
+    /// It is the beginning of each of these.
+    Several(Vec<&'a str>),
+    /// None of them.
+    Nothing,
+}
+
+/// The name that is meant: as it is written, else in any case, else the only one that begins so.
+///
+/// ```
+/// use lattice_core::names::{Meant, meant};
+/// let names = ["Slipway north", "Slipway south", "Mast"];
+/// assert_eq!(meant("MAST", names), Meant::One("Mast"));
+/// assert_eq!(meant("slipway n", names), Meant::One("Slipway north"));
+/// assert_eq!(meant("slip", names), Meant::Several(vec!["Slipway north", "Slipway south"]));
+/// assert_eq!(meant("", names), Meant::Nothing);
+/// ```
+pub fn meant<'a>(typed: &str, names: impl IntoIterator<Item = &'a str>) -> Meant<'a> {
+    let names: Vec<&str> = names.into_iter().collect();
+    if let Some(name) = names.iter().find(|name| **name == typed) {
+        return Meant::One(name);
+    }
+    let typed = typed.trim().to_lowercase();
+    if typed.is_empty() {
+        return Meant::Nothing;
+    }
+    let same: Vec<&str> = names.iter().copied().filter(|name| name.to_lowercase() == typed).collect();
+    let begins = || names.iter().copied().filter(|name| name.to_lowercase().starts_with(&typed)).collect::<Vec<_>>();
+    let found = if same.is_empty() { begins() } else { same };
+    match found.as_slice() {
+        [] => Meant::Nothing,
+        [one] => Meant::One(one),
+        _ => Meant::Several(found),
+    }
+}
+
+/// The name that is meant, or a sentence; `what` says what the names are of.
+///
+/// # Errors
+/// Where none or several are meant.
+pub fn one_meant<'a>(typed: &str, what: &str, names: impl IntoIterator<Item = &'a str>) -> Result<&'a str, String> {
+    match meant(typed, names) {
+        Meant::One(name) => Ok(name),
+        Meant::Several(names) => Err(format!("{typed:?} may be {}: write more of it", names.join(", "))),
+        Meant::Nothing => Err(format!("no {what} {typed:?} in the site: `amber-lattice roster` lists the cameras")),
+    }
+}
