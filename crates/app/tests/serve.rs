@@ -94,7 +94,7 @@ fn serve_keeps_the_record_without_a_screen_and_a_wall_beside_it_takes_over() {
     assert!(outage["cause"].is_string(), "{outage}");
 
     // A wall beside it shows what serve keeps, says so, and its orders reach it.
-    let tmux = Tmux::start("beside", &format!("env USER=kim {} {PROGRAM} wall --site {}", folders(&home), site.display()));
+    let tmux = Tmux::start("beside", &format!("env {} {PROGRAM} wall --operator kim --site {}", folders(&home), site.display()));
     tmux.wait_for("• 2 steady");
     tmux.keys(&["G"]);
     let kept_by = format!("kept by another program (serve, process {})", serve.0.id());

@@ -76,7 +76,7 @@ fn a_fault_is_on_the_plate_in_the_ledger_and_in_the_report_of_the_shift() {
     let folders = format!("XDG_CONFIG_HOME={0}/config XDG_DATA_HOME={0}/data XDG_STATE_HOME={0}/state", folder.display());
     let metrics = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let command = format!(
-        "cd {} && env USER=kim DBUS_SESSION_BUS_ADDRESS=disabled: {folders} {PROGRAM} wall --site {} --metrics {metrics} --ledger-lines lines.jsonl; echo left with $?",
+        "cd {} && env DBUS_SESSION_BUS_ADDRESS=disabled: {folders} {PROGRAM} wall --operator kim --site {} --metrics {metrics} --ledger-lines lines.jsonl; echo left with $?",
         folder.display(),
         site.display()
     );
@@ -86,7 +86,7 @@ fn a_fault_is_on_the_plate_in_the_ledger_and_in_the_report_of_the_shift() {
     // The plate tells it, and after ten seconds it needs a hand.
     tmux.wait("lost on its plate", |screen| screen.lines().any(|line| line.contains("× Lock gate upper")));
     // Other systems read the same.
-    let gate = "{camera=\"Lock gate upper\",stream=\"sub\"";
+    let gate = "{camera=\"Lock gate upper\",stream=\"sub\",group=\"Harbour\"";
     let lost = format!("amber_lattice_stream_verdict{gate},amber_lattice_stream_verdict=\"lost\"}} 1");
     // Made anew once a second.
     let deadline = Instant::now() + Duration::from_secs(30);

@@ -65,6 +65,8 @@ pub struct Standing {
     pub latency_p50: Option<f32>,
     /// Nineteen of twenty readings had a 95th percentile of the latency of at most this, in ms.
     pub latency_p95: Option<f32>,
+    /// How far its clock was ahead of ours at most (behind where negative), and how far that may be off, both in ms.
+    pub clock: Option<(f32, f32)>,
     /// The cause that took most time.
     pub main_cause: Option<Cause>,
 }
@@ -120,6 +122,7 @@ struct Gathered {
     longest: Duration,
     p50: Vec<f32>,
     p95: Vec<f32>,
+    clock: Option<(f32, f32)>,
     causes: BTreeMap<Cause, Duration>,
 }
 
@@ -131,6 +134,8 @@ impl Gathered {
         self.seconds += f64::from(count);
         self.p50.extend(sample.get(Fig::Latency));
         self.p95.extend(sample.get(Fig::LatencyP95));
+        let clock = sample.get(Fig::ClockOffset).zip(sample.get(Fig::ClockError));
+        self.clock = self.clock.into_iter().chain(clock).max_by(|one, other| one.0.abs().total_cmp(&other.0.abs()));
     }
 
     /// A gap as far as it lies in a time; it is counted where it begins.
@@ -158,6 +163,7 @@ impl Gathered {
             longest: self.longest,
             latency_p50: percentile(&mut self.p50, 0.5),
             latency_p95: percentile(&mut self.p95, 0.95),
+            clock: self.clock,
             main_cause: self.causes.into_iter().max_by_key(|(_, time)| *time).map(|(cause, _)| cause),
         }
     }
@@ -253,7 +259,9 @@ mod tests {
             let verdict = Some(if second < 100 { Verdict::Resting } else { Verdict::Steady });
             let sample = Sample { verdict, ..Sample::default() }
                 .with_value(Fig::Latency, (second % 10) as f32)
-                .with_value(Fig::LatencyP95, 50.0);
+                .with_value(Fig::LatencyP95, 50.0)
+                .with_value(Fig::ClockOffset, if second == 700 { -4800.0 } else { 3.0 })
+                .with_value(Fig::ClockError, 12.0);
             (at(second), 1, sample)
         };
         let readings = (0..seconds).map(reading).collect();
@@ -293,6 +301,7 @@ mod tests {
         assert_eq!((mast.between_dropouts().unwrap().as_secs(), mast.to_return().unwrap().as_secs()), (303, 30));
         assert_eq!((mast.main_cause, mast.longest.as_secs()), (Some(Cause::PortClosed), 50));
         assert_eq!((mast.latency_p50, mast.latency_p95), (Some(4.0), Some(50.0)));
+        assert_eq!((mast.clock, shift.cameras[2].clock), (Some((-4800.0, 12.0)), Some((3.0, 12.0))));
         let gate = &shift.cameras[1];
         assert_eq!((gate.missing.as_secs(), shift.gaps.last().unwrap().goes_on), (50, true));
         assert_eq!((shift.cameras[2].availability(), shift.cameras[2].between_dropouts()), (Some(1.0), None));

@@ -335,7 +335,10 @@ impl Errands {
         &mut self,
         changes: impl FnOnce(&mut lattice_store::site::Editor<'_>) -> Result<(), SiteError>,
     ) -> Result<(), String> {
-        self.kept.file.change(changes).map_err(|error| error.to_string())
+        self.kept.file.change(changes).map_err(|error| match error {
+            SiteError::Refused(why) => why,
+            other => format!("{other}; this was not saved"),
+        })
     }
 
     /// The site file has these lattices then; what is the same already is not touched.
@@ -391,6 +394,7 @@ impl Errands {
             if self.loopback_only { vec![std::net::Ipv4Addr::LOCALHOST] } else { probe_addresses(&interfaces(), &ranges) };
         let mut config = FindConfig::new(ranges, probe_from);
         config.use_ports(&self.kept.file.site().scan_ports);
+        config.paths.clone_from(&self.patterns);
         let (news, handle) = (self.news.clone(), self.runtime.handle().clone());
         self.search = Some(self.runtime.spawn(async move {
             let mut search = Search::begin(&handle, config);
@@ -500,15 +504,33 @@ impl Errands {
     fn sign_in(&mut self, names: &[String], credentials: &Credentials) -> Result<Outcome, String> {
         let sign_in = self.kept.keep_sign_in(credentials, &PasswordSource::Kept).map_err(|error| format!("{error:#}"))?;
         let mut cameras = Vec::new();
+        let mut replaced = BTreeSet::new();
         for name in names {
-            cameras.push(Camera { sign_in: Some(sign_in.clone()), ..self.camera(name)? });
+            let camera = self.camera(name)?;
+            replaced.extend(camera.sign_in.clone().filter(|old| *old != sign_in));
+            cameras.push(Camera { sign_in: Some(sign_in.clone()), ..camera });
         }
         self.change(|editor| cameras.iter().try_for_each(|camera| editor.put_camera(camera)))?;
+        self.forget_unused(replaced)?;
         let renewed = cameras.iter().filter_map(|camera| self.definition(camera)).collect();
         self.forget_refusals(names);
         self.survey(Some(names));
         let say = Some(format!("signing in to {} as {}", names.join(", "), credentials.user));
         Ok(Outcome { renewed, say, ..Outcome::default() })
+    }
+
+    /// A sign-in that no camera has any more, refused and typed anew as a rule, is not kept for the next one.
+    fn forget_unused(&mut self, names: BTreeSet<String>) -> Result<(), String> {
+        for name in names {
+            let site = self.kept.file.site();
+            let cameras = site.cameras.iter().chain(self.removed.iter().map(|(camera, _)| camera));
+            let of_ours = site.sign_in(&name).is_some_and(|old| old.password == PasswordSource::Kept);
+            if of_ours && cameras.clone().all(|camera| camera.sign_in.as_ref() != Some(&name)) {
+                self.change(|editor| editor.remove_sign_in(&name))?;
+                self.kept.secrets.keep_password(&name, None).map_err(|error| error.to_string())?;
+            }
+        }
+        Ok(())
     }
 
     fn check(&mut self, names: &[String]) -> Result<(), String> {

@@ -6,7 +6,9 @@ use crate::describe::describe;
 use crate::device::{Device, DeviceError};
 use crate::discovery::discover;
 use crate::reach::{Interface, Knock, knock, neighbour};
-use lattice_core::find::{AddressRange, DeviceKind, Exposure, FoundDevice, is_well_known};
+use lattice_core::find::{
+    AddressRange, DeviceKind, Exposure, FoundDevice, MAX_PATH_TRIES, PathPattern, common_paths, is_well_known,
+};
 use lattice_core::{Credentials, Mono, Scheme, SourceUrl};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -47,13 +49,17 @@ pub struct FindConfig {
     pub probe_hosts: Vec<Ipv4Addr>,
     /// A sign-in to try, once, on each device found.
     pub sign_in: Option<Credentials>,
+    /// Paths that are asked, without a sign-in, where the root of a stream port tells nothing.
+    pub paths: Vec<PathPattern>,
 }
 
 impl FindConfig {
     /// A search of these ranges, and by discovery where these interfaces lead.
     #[must_use]
     pub fn new(ranges: Vec<AddressRange>, probe_from: Vec<Ipv4Addr>) -> Self {
-        Self { ranges, ports: USUAL_PORTS.to_vec(), at_once: AT_ONCE, probe_from, probe_hosts: Vec::new(), sign_in: None }
+        let paths = common_paths("").unwrap_or_default();
+        let (ports, probe_hosts) = (USUAL_PORTS.to_vec(), Vec::new());
+        Self { ranges, ports, at_once: AT_ONCE, probe_from, probe_hosts, sign_in: None, paths }
     }
 
     /// Knocks on these ports rather than the usual ones, if there are any.
@@ -437,10 +443,20 @@ async fn greet(address: IpAddr, port: u16) -> Option<Device> {
 
 async fn ask_stream(config: &FindConfig, address: IpAddr, port: u16, learnt: &mut FoundDevice) {
     let scheme = if port == 322 { Scheme::Rtsps } else { Scheme::Rtsp };
-    let url = SourceUrl::new(scheme, &address.to_string(), Some(port), "/");
-    let seen = describe(&url, Some(address), Trust::Off, QUESTION_WITHIN).await;
+    let ask = async |path: &str| {
+        let url = SourceUrl::new(scheme, &address.to_string(), Some(port), path);
+        describe(&url, Some(address), Trust::Off, QUESTION_WITHIN).await
+    };
+    let mut seen = ask("/").await;
     if !seen.speaks_rtsp {
         return;
+    }
+    // Many lie open, or locked, at their streams' own paths only.
+    for pattern in config.paths.iter().take(MAX_PATH_TRIES) {
+        if seen.is_open() || seen.is_locked() || !seen.speaks_rtsp {
+            break;
+        }
+        seen = ask(&pattern.path(1, 1)).await;
     }
     learnt.rtsp_port = Some(port);
     learnt.by_scan |= config.ranges.iter().any(|range| matches!(address, IpAddr::V4(v4) if range.contains(v4)));

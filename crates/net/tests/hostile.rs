@@ -1,7 +1,7 @@
 //! Devices and networks that misbehave: bounded time and memory, and a sentence.
 #![allow(clippy::unwrap_used, missing_docs)]
 
-use lattice_core::find::{DeviceKind, Findings, MAX_FOUND};
+use lattice_core::find::{DeviceKind, Exposure, Findings, MAX_FOUND};
 use lattice_core::onvif::{Match, emit_match};
 use lattice_net::find::{FindConfig, Search};
 use lattice_net::{Device, DeviceError};
@@ -139,4 +139,44 @@ fn ten_thousand_answers_and_other_peoples_addresses_do_no_harm() {
     let found = findings.get(IpAddr::V4(liar)).unwrap();
     assert_eq!((found.announces.as_deref(), found.service_port, found.kind), (Some("127.77.7.9"), None, DeviceKind::Camera));
     assert!(asked_elsewhere.accept().is_err(), "an address that somebody else announces is never asked");
+}
+
+#[test]
+fn a_camera_that_lies_open_at_its_own_path_only_is_marked() {
+    let server = |host: u8, open: &'static str| {
+        let listener = TcpListener::bind((Ipv4Addr::new(127, 77, 7, host), 8554)).unwrap();
+        let answer = move |stream: &mut TcpStream| {
+            let (mut asked, mut chunk) = (String::new(), [0; 2048]);
+            while let Ok(count @ 1..) = stream.read(&mut chunk) {
+                asked.push_str(&String::from_utf8_lossy(&chunk[..count]));
+                while let Some((request, rest)) = asked.clone().split_once("\r\n\r\n") {
+                    let cseq = request.split("CSeq: ").nth(1).and_then(|rest| rest.lines().next()).unwrap_or("0").to_owned();
+                    let line = request.lines().next().unwrap_or_default();
+                    let status = match () {
+                        () if line.starts_with("OPTIONS") => "200 OK\r\nPublic: OPTIONS, DESCRIBE",
+                        () if !line.contains("/stream1 ") => "404 Not Found",
+                        () => open,
+                    };
+                    let sdp = "v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n";
+                    let body = if status == "200 OK" { sdp } else { "" };
+                    let head = format!("RTSP/1.0 {status}\r\nCSeq: {cseq}\r\nContent-Length: {}\r\n\r\n{body}", body.len());
+                    let _ = stream.write_all(head.as_bytes());
+                    rest.clone_into(&mut asked);
+                }
+            }
+        };
+        std::thread::spawn(move || {
+            for mut stream in listener.incoming().map_while(Result::ok) {
+                std::thread::spawn(move || answer(&mut stream));
+            }
+        });
+    };
+    server(41, "200 OK");
+    server(42, "401 Unauthorized\r\nWWW-Authenticate: Digest realm=\"quay\", nonce=\"1\"");
+    let mut config = FindConfig::new(vec!["127.77.7.41-127.77.7.42".parse().unwrap()], Vec::new());
+    config.ports = vec![8554];
+    let findings = search(config);
+    let of = |host: u8| findings.get(IpAddr::V4(Ipv4Addr::new(127, 77, 7, host))).map(|found| (found.locked, found.exposed));
+    assert_eq!(of(41), Some((Some(false), Some(Exposure::NoPassword))));
+    assert_eq!(of(42), Some((Some(true), None)));
 }

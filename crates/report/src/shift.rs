@@ -155,14 +155,15 @@ fn table(book: &mut Book, columns: &[Column], rows: &[Vec<String>]) {
 fn cameras(book: &mut Book, heading: &str, standings: &[Standing]) {
     book.heading(heading, 3.0 * ROW);
     let columns = [
-        ("name", 94.0, false),
-        ("available", 52.0, true),
-        ("dropouts", 42.0, true),
-        ("missing", 58.0, true),
-        ("longest", 58.0, true),
-        ("between", 58.0, true),
-        ("p50/p95 ms", 54.0, true),
-        ("main cause", 99.0, false),
+        ("name", 86.0, false),
+        ("available", 48.0, true),
+        ("dropouts", 40.0, true),
+        ("missing", 50.0, true),
+        ("longest", 50.0, true),
+        ("between", 50.0, true),
+        ("p50/p95 ms", 50.0, true),
+        ("clock ms", 62.0, true),
+        ("main cause", 79.0, false),
     ];
     let span = |span: Option<Duration>| span.map_or_else(|| "–".to_owned(), length_text);
     let ms = |ms: Option<f32>| ms.map_or_else(|| "–".into(), |ms| format!("{ms:.0}"));
@@ -177,6 +178,7 @@ fn cameras(book: &mut Book, heading: &str, standings: &[Standing]) {
                 span(Some(one.longest).filter(|longest| !longest.is_zero())),
                 span(one.between_dropouts()),
                 format!("{}/{}", ms(one.latency_p50), ms(one.latency_p95)),
+                one.clock.map_or_else(|| "–".into(), |(offset, error)| format!("{offset:+.0} ±{error:.0}")),
                 one.main_cause.map_or_else(String::new, |cause| cause.to_string()),
             ]
         })
@@ -492,6 +494,8 @@ fn definitions(book: &mut Book) {
          number; mean time to return: their mean length.",
         "Latency: capture to the furthest station that pictures reached. Of each reading the median and the 95th percentile of \
          10 s are taken; the median of the medians and the 95th percentile of the 95th percentiles stand here.",
+        "Clock: how far the camera's clock was ahead of this machine's at most (behind where it is negative), and how far that \
+         may be off.",
     ] {
         book.paragraph(text, 7.0);
     }

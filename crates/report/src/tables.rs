@@ -23,7 +23,7 @@ pub enum Table {
     Ledger,
 }
 
-const STANDING: [&str; 9] = [
+const STANDING: [&str; 11] = [
     "measured_s",
     "missing_s",
     "availability",
@@ -33,6 +33,8 @@ const STANDING: [&str; 9] = [
     "mean_to_return_s",
     "latency_p50_ms",
     "latency_p95_ms",
+    "clock_offset_ms",
+    "clock_error_ms",
 ];
 
 fn seconds(span: std::time::Duration) -> Value {
@@ -43,7 +45,7 @@ fn number(number: Option<f32>) -> Value {
     number.map_or(Value::Null, |number| value!((f64::from(number) * 10.0).round() / 10.0))
 }
 
-fn standing(of: &Standing) -> [Value; 9] {
+fn standing(of: &Standing) -> [Value; 11] {
     [
         seconds(of.measured),
         seconds(of.missing),
@@ -54,6 +56,8 @@ fn standing(of: &Standing) -> [Value; 9] {
         of.to_return().map_or(Value::Null, seconds),
         number(of.latency_p50),
         number(of.latency_p95),
+        number(of.clock.map(|(offset, _)| offset)),
+        number(of.clock.map(|(_, error)| error)),
     ]
 }
 

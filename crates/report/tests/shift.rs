@@ -27,6 +27,8 @@ fn stream(camera: &str, group: Option<&str>, latency: f32) -> StreamPast {
             .with_value(Fig::Sent, 12.5)
             .with_value(Fig::Latency, latency + (minute % 7) as f32)
             .with_value(Fig::LatencyP95, latency * 2.0 + (minute % 11) as f32)
+            .with_value(Fig::ClockOffset, if camera == "Car lane 2" { -4810.0 } else { 2.0 })
+            .with_value(Fig::ClockError, 12.0)
     };
     let readings = (0..HOURS * 60).map(|minute| (at(minute * 60), 60, sample(minute))).collect();
     StreamPast { camera: camera.into(), stream: "sub".into(), group: group.map(str::to_owned), readings }

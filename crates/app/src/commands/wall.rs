@@ -5,12 +5,15 @@ use crate::commands::demo::StandIn;
 use crate::tui::app::App;
 use crate::tui::page::WELCOME;
 use crate::tui::{pages, run};
+use anyhow::Context as _;
 use lattice_core::names::one_meant;
 use lattice_core::{Role, TransportChoice};
 use lattice_engine::jobs::{StillOptions, operator};
 use lattice_engine::kept::Kept;
 use lattice_engine::{CameraDef, Config, Engine, OutwardOptions, StreamDef, places};
 use lattice_net::Origin;
+use std::ffi::OsString;
+use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -159,8 +162,27 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     app.begin(&engine.snapshot(), engine.beginning());
     begin_with(&mut app, &begin);
-    screen.run(app, engine, standin)?;
+    if screen.run(app, engine, standin)? {
+        // In this process's place: the terminal has one reader.
+        let demo = demo_arguments(std::env::args_os().skip(1));
+        let error = std::process::Command::new(std::env::current_exe()?).args(demo).exec();
+        return Err(error).context("cannot start the demo");
+    }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The arguments of a demo that is shown as this wall is: what stood behind `wall`, without the site.
+fn demo_arguments(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
+    let mut demo = vec![OsString::from("demo")];
+    let mut rest = arguments.skip_while(|argument| argument != "wall").skip(1);
+    while let Some(argument) = rest.next() {
+        if argument == "--site" {
+            rest.next();
+        } else if !argument.as_encoded_bytes().starts_with(b"--site=") {
+            demo.push(argument);
+        }
+    }
+    demo
 }
 
 /// What is shown first.
@@ -182,5 +204,20 @@ fn begin_with(app: &mut App, begin: &Begin) {
     }
     if app.cameras.is_empty() {
         app.open(WELCOME);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_demo_is_shown_as_the_wall_was_and_has_its_own_site() {
+        let demo = |line: &str| {
+            let demo = demo_arguments(line.split(' ').map(OsString::from));
+            demo.into_iter().map(|word| word.into_string().unwrap()).collect::<Vec<_>>().join(" ")
+        };
+        assert_eq!(demo("--site a wall --screen wall --site b --light --site=c"), "demo --screen wall --light");
+        assert_eq!(demo("--site a"), "demo");
     }
 }

@@ -184,6 +184,8 @@ pub struct App {
     first_held: Option<(usize, Role)>,
     /// Leaving was asked for while something is not saved: by this key, by the one before.
     is_warned: bool,
+    /// The operator left for the demo.
+    pub wants_demo: bool,
     /// Something that must be seen before it goes: any key takes it away.
     pub unseen: Option<String>,
     was_warned: bool,
@@ -252,6 +254,7 @@ impl App {
             dragged: None,
             first_held: None,
             is_warned: false,
+            wants_demo: false,
             unseen: None,
             was_warned: false,
             dropouts_seen: HashMap::new(),
@@ -329,6 +332,9 @@ impl App {
         if !self.enlarged && self.lifted.is_none() {
             self.end_tour();
         }
+        if self.lifted.is_some() {
+            self.unsay();
+        }
         (self.enlarged, self.lifted) = (false, None);
     }
 
@@ -359,6 +365,11 @@ impl App {
     /// Tells something at the foot.
     pub fn say(&mut self, tone: Tone, text: String) {
         self.notice = Some(Notice { text, tone, at: self.now, by_itself: false });
+    }
+
+    /// What was said is over.
+    pub fn unsay(&mut self) {
+        self.notice = None;
     }
 
     /// After a loss: the last clean picture is held, or damaged ones are shown.

@@ -21,7 +21,7 @@ fn is_key(name: &str, event: KeyEvent) -> bool {
         "up" => KeyCode::Up,
         "down" => KeyCode::Down,
         "tab" => KeyCode::Tab,
-        "backtab" => KeyCode::BackTab,
+        "shift-tab" => KeyCode::BackTab,
         "enter" => KeyCode::Enter,
         "esc" => KeyCode::Esc,
         "pgdn" => KeyCode::PageDown,

@@ -67,8 +67,9 @@ impl Entered {
         self.aspect
     }
 
-    /// Shows the engine's streams until the operator leaves. The engine ends when the terminal has been given back.
-    pub fn run(self, mut app: App, engine: Engine, standin: Option<StandIn>) -> anyhow::Result<()> {
+    /// Shows the engine's streams until the operator leaves; gives whether it is for the demo. The engine ends when the
+    /// terminal has been given back.
+    pub fn run(self, mut app: App, engine: Engine, standin: Option<StandIn>) -> anyhow::Result<bool> {
         let Self { screen, _quiet, input: (sender, input), depth, aspect, paint, redraws, .. } = self;
         app.painting.arg = paint;
         app.painting.ability = Ability::of_environment(|name| std::env::var(name).ok());
@@ -105,12 +106,12 @@ impl Entered {
         }
         lattice_term::read_input(sender)?;
         let result = shown.run(&input, &bell, redraws);
-        let Show { viewer, screen, standin, .. } = shown;
+        let Show { app, viewer, screen, standin, .. } = shown;
         drop(screen);
         drop(viewer);
         drop(engine);
         drop(standin);
-        result
+        result.map(|()| app.wants_demo)
     }
 }
 

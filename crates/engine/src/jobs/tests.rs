@@ -231,6 +231,10 @@ fn one_sign_in_serves_a_whole_group_and_is_kept_once() {
     let other = Credentials { user: "harbour".into(), password: Secret::new("another".into()) };
     rig.carry_out(Errand::SignIn(vec!["Quay".into()], other));
     assert_eq!(rig.site().sign_ins.iter().map(|sign_in| sign_in.name.as_str()).collect::<Vec<_>>(), ["harbour", "harbour 2"]);
+    // That one was refused; the next that is typed takes its place.
+    let third = Credentials { user: "night".into(), password: Secret::new("slack water".into()) };
+    rig.carry_out(Errand::SignIn(vec!["Quay".into()], third));
+    assert_eq!(rig.site().sign_ins.iter().map(|sign_in| sign_in.name.as_str()).collect::<Vec<_>>(), ["harbour", "night"]);
     let all = rig.errands.definitions();
     assert!(!format!("{all:?}").contains("ebb-and-flow"), "a password shows in no debug print");
     let sub = all[0].streams.iter().find(|stream| stream.role == Role::Sub).unwrap();

@@ -85,7 +85,8 @@ impl SiteFile {
     /// Makes one or more changes and writes the file. Either all of them are made and written, or none.
     ///
     /// # Errors
-    /// [`SiteError::ChangedElsewhere`] when the file is not the one that was read, [`SiteError::Refused`] for a change
+    /// [`SiteError::ChangedElsewhere`] when the file is not the one that was read, [`SiteError::Content`] when it cannot be
+    /// read any more, [`SiteError::Refused`] for a change
     /// that the site cannot take.
     pub fn change(&mut self, changes: impl FnOnce(&mut Editor<'_>) -> Result<(), SiteError>) -> Result<(), SiteError> {
         // From reading to writing nobody else writes.
@@ -96,6 +97,8 @@ impl SiteFile {
             Err(source) => return Err(SiteError::Io { path: self.path.clone(), attempted: "read", source }),
         };
         if on_disk != self.on_disk {
+            // What is wrong with it is what its editor must know.
+            read(&self.path, on_disk.as_deref().unwrap_or_default())?;
             return Err(SiteError::ChangedElsewhere { path: self.path.clone() });
         }
         let mut document = self.document.clone();
@@ -159,6 +162,19 @@ impl Editor<'_> {
     pub fn put_lattice(&mut self, lattice: &Lattice) -> Result<(), SiteError> {
         let table = self.entry("lattice", &lattice.name)?;
         lattices::write(table, lattice);
+        Ok(())
+    }
+
+    /// Takes a sign-in out; where there is none of this name, nothing is changed.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`].
+    pub fn remove_sign_in(&mut self, name: &str) -> Result<(), SiteError> {
+        if let Some(index) = self.index("sign-in", name)
+            && let Some(tables) = self.tables("sign-in")?
+        {
+            tables.remove(index);
+        }
         Ok(())
     }
 
@@ -245,17 +261,23 @@ impl Editor<'_> {
         };
         let Some(tables) = self.tables(key)? else { return Ok(()) };
         let mut sorted: Vec<Table> = tables.iter().cloned().collect();
-        let mut positions: Vec<Option<isize>> = sorted.iter().map(Table::position).collect();
         if sorted.is_sorted_by_key(&place) {
             return Ok(());
         }
         sorted.sort_by_key(&place);
+        // A table is written where its position says, those within it as well: they are given out anew in the new order.
+        let mut positions = Vec::new();
+        for table in &mut sorted {
+            each_position(table, &mut |position| positions.extend(*position));
+        }
         positions.sort_unstable();
+        let last = positions.last().copied();
+        let mut next = positions.into_iter();
+        for table in &mut sorted {
+            each_position(table, &mut |position| *position = next.next().or(last));
+        }
         tables.clear();
-        for (mut table, position) in sorted.into_iter().zip(positions) {
-            if let Some(position) = position {
-                table.set_position(Some(position));
-            }
+        for table in sorted {
             tables.push(table);
         }
         Ok(())
@@ -343,6 +365,20 @@ impl Editor<'_> {
 /// The lattice that a stop of a tour shows.
 fn stop_of(stop: &toml_edit::Value) -> Option<&str> {
     stop.as_inline_table()?.get("lattice")?.as_str()
+}
+
+/// The positions of a table and of the tables within it, in the order in which they are written.
+fn each_position(table: &mut Table, see: &mut impl FnMut(&mut Option<isize>)) {
+    let mut position = table.position();
+    see(&mut position);
+    table.set_position(position);
+    for (_, item) in table.iter_mut() {
+        match item {
+            Item::Table(within) if !within.is_dotted() => each_position(within, see),
+            Item::ArrayOfTables(within) => within.iter_mut().for_each(|table| each_position(table, see)),
+            _ => {}
+        }
+    }
 }
 
 fn missing(name: &str) -> SiteError {

@@ -1,6 +1,7 @@
 //! What stands where: cameras in tiles, layouts, lattices.
 
 use crate::tui::app::{App, Dragged, Tile};
+use crate::tui::lattices::ALL;
 use crate::tui::page::WALL;
 use crate::tui::theme::Tone;
 use lattice_core::Role;
@@ -105,6 +106,8 @@ impl App {
     /// Lattices from a file: beside those that are there, not saved yet; the last one is shown.
     pub fn take_lattices(&mut self, lattices: Vec<Lattice>) {
         let mut last = None;
+        let cameras = lattices.iter().flat_map(|lattice| lattice.cameras()).filter(|name| self.camera_index(name).is_none());
+        let missing: BTreeSet<String> = cameras.map(ToString::to_string).collect();
         for lattice in lattices {
             let name = self.lattices.free_name(&lattice.name);
             self.lattices.add(lattice.called(name.as_str()));
@@ -112,9 +115,13 @@ impl App {
         }
         let Some(last) = last else { return };
         self.show_lattice(Some(&last));
-        let missing = self.lattices.shown().cameras().iter().filter(|name| self.camera_index(name).is_none()).count();
-        let missing = if missing > 0 { format!("; cameras of it that are not in this site: {missing}") } else { String::new() };
-        self.say(Tone::Text, format!("{last} was read: w saves it in the site{missing}"));
+        let names: Vec<&str> = missing.iter().take(3).map(String::as_str).collect();
+        let missing = match missing.len() {
+            0 => String::new(),
+            count if count > names.len() => format!("; {count} of their cameras are not in this site: {}, …", names.join(", ")),
+            _ => format!("; not in this site: {}", names.join(", ")),
+        };
+        self.say(Tone::Text, format!("{last} was read: w saves it{missing}"));
     }
 
     fn change_placed(&mut self, change: impl FnOnce(&mut Placed) -> String) {
@@ -148,7 +155,11 @@ impl App {
     /// The first step lifts the selected tile, the second puts it down where the selection is then.
     pub fn swap(&mut self) {
         let here = self.tile_number(self.selected);
-        match self.lifted.take() {
+        let lifted = self.lifted.take();
+        if lifted.is_some() {
+            self.unsay();
+        }
+        match lifted {
             Some(lifted) if lifted != here => self.exchange(lifted, here),
             Some(_) => {}
             None if self.placed(self.selected).is_none() => {
@@ -346,6 +357,9 @@ impl App {
         self.end_tour();
         match order {
             Order::Lattice(name) if self.site.tour(&name).is_some() => self.begin_tour(&name),
+            Order::Lattice(name) if name != ALL && self.lattices.own().iter().all(|lattice| lattice.name != name) => {
+                self.say(Tone::Alarm, format!("the lattice {name:?} was sent here, and this site has none of this name"));
+            }
             Order::Lattice(name) => self.show_lattice(Some(&name)),
             Order::Camera(name) => self.show_camera(&name),
         }

@@ -1,9 +1,11 @@
 //! The stack of pages: which is on the screen, what stands in front of it, and where keys, the mouse and what is typed go.
 
+use crate::tui::app::regions::regions;
 use crate::tui::app::{App, Effect};
 use crate::tui::keys;
 use crate::tui::page::{AnyPage, Found, KeyText, Keyed, Kind, Mouse, Needs, Page, ROSTER, Slot, Table, WALL, WELCOME};
 use crate::tui::theme::Tone;
+use crate::tui::widgets::frame;
 use lattice_core::Mono;
 use lattice_engine::{Beginning, Command, FeedKey, News};
 use ratatui::crossterm::event::{Event, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
@@ -146,6 +148,12 @@ impl App {
             self.say(Tone::Alarm, "lattices have changes that are not saved: w saves them, q again leaves without".into());
             return;
         }
+        self.effects.push(Effect::Quit);
+    }
+
+    /// Leaves for the demo.
+    pub fn quit_to_demo(&mut self) {
+        self.wants_demo = true;
         self.effects.push(Effect::Quit);
     }
 
@@ -293,6 +301,15 @@ impl App {
         };
         self.step(|app| {
             app.works();
+            if let Mouse::Press(at) = mouse
+                && let Some(hint) = frame::hint_at(app, regions(app).footer, at)
+            {
+                let told = |key: &KeyText| app.is_there(key.needs) && key.keys.split(' ').next() == Some(hint);
+                if let Some((found, key)) = app.keys_here().into_iter().find(|(_, key)| told(key)) {
+                    app.press(found, key);
+                }
+                return;
+            }
             app.with_top(|top, app| top.mouse(app, mouse));
         })
     }

@@ -65,6 +65,7 @@ impl TypedLine {
         if let Some(Err(why)) = self.check.as_ref().map(|check| check(self.input.value())) {
             return app.say(Tone::Alarm, why);
         }
+        app.unsay();
         app.back();
         if let Some(done) = &self.done {
             done(app, self.input.value());

@@ -79,7 +79,7 @@ impl Keyed for SignIn {
     const NAME: &'static str = "Sign-in";
     const KEYS: &'static [Key<Self>] = &[
         key("enter", "sign in", Self::end).hint("sign in"),
-        key("tab backtab", "to the other field", |form: &mut Self, _| form.on_password = !form.on_password).hint("other field"),
+        key("tab shift-tab", "to the other field", |form: &mut Self, _| form.on_password = !form.on_password).hint("other field"),
         key("ctrl-g", "for the whole group, or this one only", |form: &mut Self, _| form.whole_group = !form.whole_group)
             .hint("whole group"),
         back("esc", "not now", Some("cancel")),

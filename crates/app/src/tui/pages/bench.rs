@@ -67,7 +67,7 @@ impl Keyed for Bench {
     const NAME: &'static str = "Bench";
     const KEYS: &'static [Key<Self>] = &[
         key("right l tab", "select the next stream", |bench: &mut Self, _| bench.select(1)),
-        key("left h backtab", "select the stream before", |bench: &mut Self, _| bench.select(-1)),
+        key("left h shift-tab", "select the stream before", |bench: &mut Self, _| bench.select(-1)),
         key("a", "add a stream, four at most", |_, app| app.put_in_front(Picker::list("Add a stream to the bench", lines)))
             .hint("add"),
         key("x", "take the selected stream off", |bench: &mut Self, app| bench.remove(app)).hint("remove"),

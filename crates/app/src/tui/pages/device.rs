@@ -38,7 +38,7 @@ impl Keyed for Device {
         moves("down j", "the next stream", |page: &mut Self, _| page.with(|shown| shown.select(1))),
         moves("up k", "the stream before", |page: &mut Self, _| page.with(|shown| shown.select(-1))),
         key("right l tab", "the next setting", |page: &mut Self, _| page.with(|shown| shown.select_setting(1))).hint("setting"),
-        key("left h backtab", "the setting before", |page: &mut Self, _| page.with(|shown| shown.select_setting(-1))),
+        key("left h shift-tab", "the setting before", |page: &mut Self, _| page.with(|shown| shown.select_setting(-1))),
         key("+ =", "more of it", |page: &mut Self, _| page.with(|shown| shown.step(true))).hint("more"),
         key("-", "less of it", |page: &mut Self, _| page.with(|shown| shown.step(false))).hint("less"),
         key("enter", "set the encoder so", Self::apply).hint("set"),

@@ -131,8 +131,14 @@ fn is_known(app: &App, address: IpAddr) -> bool {
 impl Find {
     fn begin(&mut self, app: &mut App) {
         app.open(Self::NAME);
-        if self.progress.is_none() {
+        if self.progress.is_some() {
+            return;
+        }
+        // Nothing beyond this machine is knocked at before the operator has seen where.
+        if ranges_of(&self.ranges).is_ok_and(|ranges| ranges.iter().all(AddressRange::is_loopback)) {
             self.search(app);
+        } else {
+            self.type_ranges(app);
         }
     }
 
@@ -147,7 +153,7 @@ impl Find {
                 page.search(app);
             });
         };
-        let line = TypedLine::new("ranges to scan".into(), self.ranges.clone(), search);
+        let line = TypedLine::new("ranges to scan (empty: discovery only)".into(), self.ranges.clone(), search);
         app.put_in_front(line.checked(|text| ranges_of(text).map(drop)));
     }
 

@@ -43,7 +43,7 @@ impl Keyed for Wall {
         key("up k", "select the tile above", |_, app| app.move_selection(0, -1)),
         key("down j", "select the tile below", |_, app| app.move_selection(0, 1)),
         key("tab", "select the next tile, also while one is enlarged", |_, app| app.step_selection(1)),
-        key("backtab", "select the tile before", |_, app| app.step_selection(-1)),
+        key("shift-tab", "select the tile before", |_, app| app.step_selection(-1)),
         key("enter", "enlarge the selected tile, or return; also a double click", |_, app| enlarge(app)).hint("enlarge"),
         key("esc", "return to the wall", |_, app| app.back_on_the_wall()),
         key("m", "hold the tile on its other stream; on round to automatic again; a still: live instead", |_, app| {

@@ -2,7 +2,7 @@
 
 use crate::tui::app::App;
 use crate::tui::fronts::help;
-use crate::tui::page::{Key, Keyed, Page, WELCOME, common};
+use crate::tui::page::{Key, Keyed, Page, WELCOME, common, key};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::list::inner;
 use lattice_engine::FeedKey;
@@ -18,7 +18,11 @@ pub struct Welcome;
 
 impl Keyed for Welcome {
     const NAME: &'static str = WELCOME;
-    const KEYS: &'static [Key<Self>] = &[help::key(), common("q ctrl-c", "leave", Some("quit"), |_, app| app.quit())];
+    const KEYS: &'static [Key<Self>] = &[
+        key("d", "the demo: a made-up port with cameras to find", |_, app| app.quit_to_demo()).hint("demo"),
+        help::key(),
+        common("q ctrl-c", "leave", Some("quit"), |_, app| app.quit()),
+    ];
 }
 
 impl Page for Welcome {
@@ -35,7 +39,7 @@ impl Page for Welcome {
             Line::default(),
             line("f", "find the cameras on this network"),
             line("paste", "an address or a list of them, anywhere; or type one with  a"),
-            line("demo", "leave with  q  and start `amber-lattice demo`: a made-up port with cameras to find"),
+            line("d", "the demo: a made-up port with cameras to find"),
             Line::default(),
             Line::styled("A camera's address alone is enough: it is asked for its streams.", theme.tone(Tone::Calm)),
         ];

@@ -92,10 +92,7 @@ fn lattices_go_to_files_and_come_from_them_and_cameras_are_dragged_off_the_roste
     six.fill(0, ["Slipway north", "Crane"]);
     app.take_lattices(vec![six.clone(), six]);
     assert_eq!(app.lattices.own().iter().map(|lattice| lattice.name.as_str()).collect::<Vec<_>>(), ["night/six", "night/six 2"]);
-    assert_eq!(
-        app.foot_line().unwrap().0,
-        "night/six 2 was read: w saves it in the site; cameras of it that are not in this site: 1"
-    );
+    assert_eq!(app.foot_line().unwrap().0, "night/six 2 was read: w saves it; not in this site: Crane");
     app.settle();
     press(&mut app, KeyCode::Char('D'));
     let written = press(&mut app, KeyCode::Enter);

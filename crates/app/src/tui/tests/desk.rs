@@ -326,6 +326,27 @@ fn the_three_ways_in_make_way_as_soon_as_there_is_a_camera() {
     app.open(crate::tui::page::WELCOME);
     app.goes_on();
     assert_eq!(app.page_name(), WALL);
+    // The demo is one key.
+    app.open(crate::tui::page::WELCOME);
+    assert_eq!(press(&mut app, KeyCode::Char('d')), [Effect::Quit]);
+    assert!(app.wants_demo);
+}
+
+#[test]
+fn a_search_shows_its_ranges_before_it_knocks_beyond_this_machine() {
+    use lattice_engine::jobs::Errand;
+    let searched = |ranges: &str| {
+        let mut app = desk(160, 50);
+        app.open("Roster");
+        app.on_page(|page: &mut Find, _| page.ranges = ranges.to_owned());
+        (press(&mut app, KeyCode::Char('f')), app)
+    };
+    let search = |ranges: &str| Effect::Tell(Command::Errand(Errand::Search(ranges.into())));
+    assert_eq!(searched("127.77.0.0/24").0, [search("127.77.0.0/24")]);
+    let (effects, mut app) = searched("192.0.2.0/24");
+    assert_eq!(effects, [], "nothing is knocked at");
+    assert!(screen(&app).contains("192.0.2.0/24"), "{}", screen(&app));
+    assert_eq!(press(&mut app, KeyCode::Enter), [search("192.0.2.0/24")]);
 }
 
 #[test]

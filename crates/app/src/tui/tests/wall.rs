@@ -79,6 +79,49 @@ fn another_lattice_or_page_finds_its_streams_open_and_closes_none() {
 }
 
 #[test]
+fn a_layout_is_found_by_its_number_of_places_and_the_footers_hints_are_pressed() {
+    use ratatui::crossterm::event::{KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+    let mut app = two_fours();
+    let places = |app: &mut App, digits: &str| {
+        press(app, KeyCode::Char('v'));
+        for digit in digits.chars() {
+            press(app, KeyCode::Char(digit));
+        }
+        press(app, KeyCode::Enter);
+        app.lattices.shown().layout().count()
+    };
+    for count in 1..=64 {
+        assert_eq!(places(&mut app, &count.to_string()), count);
+    }
+    assert_eq!(places(&mut app, "127"), 7, "the digit that makes too many begins anew");
+    assert_eq!(places(&mut app, "0"), 7, "there is none, so the selected one stays");
+    let screen = draw(&app, ColourDepth::Mono);
+    let line = screen.last().unwrap();
+    let column = line.split("? help").next().unwrap().chars().count();
+    let click = |app: &mut App, column: usize| {
+        let kind = MouseEventKind::Down(MouseButton::Left);
+        app.on_mouse(MouseEvent { kind, column: column as u16, row: 49, modifiers: KeyModifiers::NONE });
+    };
+    click(&mut app, column - 1);
+    assert!(!app.pages.has_front(), "between two hints is none");
+    click(&mut app, column + 3);
+    assert!(app.pages.has_front(), "{line}");
+}
+
+#[test]
+fn what_this_screen_shows_is_sent_to_the_others_first() {
+    let mut app = two_fours();
+    let screen = |name: &str| lattice_store::site::Screen { name: name.into(), shows: None };
+    Arc::make_mut(&mut app.site).screens = ["desk", "wall", "gate"].map(screen).to_vec();
+    app.screen = Some("desk".into());
+    press(&mut app, KeyCode::Char('e'));
+    let shown = draw(&app, ColourDepth::Mono).join("\n");
+    let place = |text: &str| shown.find(text).unwrap_or_else(|| panic!("{text} in {shown}"));
+    assert!(place("wall  ") < place("gate  ") && place("gate  ") < place("desk  "), "{shown}");
+    assert!(shown.contains("this one"));
+}
+
+#[test]
 fn cameras_that_are_not_there_keep_their_tile_and_say_why() {
     let mut app = two_fours();
     Arc::make_mut(&mut app.site).lattices.push(lattice("gone", Layout::Preset(Preset::One3), &["Slipway north", "Crane"]));

@@ -7,7 +7,7 @@ use crate::tui::theme::{Theme, Tone, sign};
 use lattice_core::Verdict;
 use lattice_media::DamageChoice;
 use ratatui::buffer::Buffer;
-use ratatui::layout::Rect;
+use ratatui::layout::{Position, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 use unicode_width::UnicodeWidthStr as _;
@@ -76,18 +76,40 @@ fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
     keys.map(|(page, table)| told(app.keys_of(table).into_iter().map(|(_, key)| key).collect(), page)).unwrap_or_default()
 }
 
+/// What a footer's keys take of its width.
+fn width(hints: &[(&str, &str)]) -> usize {
+    hints.iter().map(|(key, hint)| key.width() + hint.width() + 3).sum::<usize>().saturating_sub(2)
+}
+
+/// The keys that there is room for, beside what is said on the left.
+fn hints_in(app: &App, area: Rect) -> Vec<(&'static str, &'static str)> {
+    let mut hints = hints(app);
+    let news_width = app.foot_line().map_or(0, |(text, _)| text.width() + 3);
+    // Help and quit stay to the last.
+    while hints.len() > 2 && news_width + width(&hints) > usize::from(area.width) {
+        hints.remove(hints.len().saturating_sub(3));
+    }
+    hints
+}
+
+/// The key whose hint is at this cell of the footer.
+pub fn hint_at(app: &App, area: Rect, at: Position) -> Option<&'static str> {
+    let hints = hints_in(app, area);
+    let mut x = usize::from(area.right()).checked_sub(width(&hints)).filter(|_| area.contains(at))?;
+    for (key, hint) in hints {
+        let end = x + key.width() + 1 + hint.width();
+        if (x..end).contains(&usize::from(at.x)) {
+            return Some(key);
+        }
+        x = end + 2;
+    }
+    None
+}
+
 /// News or lasting trouble on the left, keys on the right; keys give way.
 pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     let padded = area;
-    let mut hints = hints(app);
-    let news = app.foot_line();
-    let news_width = news.as_ref().map_or(0, |(text, _)| text.width() + 3);
-    let width =
-        |hints: &[(&str, &str)]| hints.iter().map(|(key, hint)| key.width() + hint.width() + 3).sum::<usize>().saturating_sub(2);
-    // Help and quit stay to the last.
-    while hints.len() > 2 && news_width + width(&hints) > usize::from(padded.width) {
-        hints.remove(hints.len().saturating_sub(3));
-    }
+    let hints = hints_in(app, area);
     let spans: Vec<Span<'_>> = hints
         .iter()
         .enumerate()
@@ -98,7 +120,7 @@ pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
         .collect();
     let hints_width = width(&hints) as u16;
     Line::from(spans).right_aligned().render(padded, buf);
-    if let Some((text, tone)) = news {
+    if let Some((text, tone)) = app.foot_line() {
         let room = Rect { width: padded.width.saturating_sub(hints_width + 2), ..padded };
         Line::styled(text, theme.tone(tone)).render(room, buf);
     }

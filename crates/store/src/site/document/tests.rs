@@ -220,6 +220,8 @@ fn what_was_edited_elsewhere_is_read_again_and_never_overwritten() {
     std::fs::write(file.path(), "[[camera]]\nname =").unwrap();
     assert!(file.reload().is_err());
     assert!(file.site().camera("Slipway south").is_some(), "the site stays as it was");
+    let broken = file.change(|editor| editor.remove_camera("Event feed")).unwrap_err().to_string();
+    assert!(broken.contains("site.toml") && broken.contains("line 2"), "{broken}");
 }
 
 #[test]
@@ -374,4 +376,32 @@ fn a_lattice_goes_through_a_file_of_its_own() {
         assert!(error.contains(told) && error.contains("one.toml"), "{error}");
     }
     assert!(import_lattices(&folder.path().join("none.toml")).unwrap_err().to_string().contains("cannot be read"));
+}
+
+#[test]
+fn cameras_put_into_any_order_keep_their_streams() {
+    let camera = |name: &str| {
+        format!(
+            "# of {name}\n[[camera]]\nname = \"{name}\"\n[[camera.stream]]\nrole = \"main\"\nurl = \"rtsp://192.0.2.1/{name}\"\n[[camera.stream]]\nrole = \"sub\"\nurl = \"rtsp://192.0.2.1/{name}/sub\"\n\n"
+        )
+    };
+    let text = format!("{}[[sign-in]]\nname = \"keeper\"\nuser = \"keeper\"\n\n{}{}", camera("a"), camera("b"), camera("c"));
+    for order in [["a", "b", "c"], ["c", "b", "a"], ["b", "c", "a"], ["c", "a", "b"], ["b", "a", "c"], ["a", "c", "b"]] {
+        // As it was read, and with one that was taken out and came back.
+        for gone in [None, Some("a"), Some("b"), Some("c")] {
+            let (_folder, mut file) = file(&text);
+            let cameras = file.site().cameras.clone();
+            if let Some(gone) = gone {
+                file.change(|editor| editor.remove_camera(gone)).unwrap();
+                let camera = cameras.iter().find(|camera| camera.name == gone).unwrap();
+                file.change(|editor| editor.put_camera(camera).and_then(|()| editor.order_cameras(&order))).unwrap();
+            } else {
+                file.change(|editor| editor.order_cameras(&order)).unwrap();
+            }
+            let wanted: Vec<Camera> =
+                order.iter().map(|name| cameras.iter().find(|one| one.name == *name).unwrap().clone()).collect();
+            assert_eq!(file.site().cameras, wanted, "{order:?} {gone:?}\n{}", std::fs::read_to_string(file.path()).unwrap());
+            assert_eq!(file.site().sign_ins.len(), 1);
+        }
+    }
 }

@@ -27,13 +27,13 @@ const COLUMNS: [Column; 15] = [
     column("declared → arrived", Constraint::Length(22), 100),
     column("10 minutes", Constraint::Length(TREND as u16), 104),
     column("p95 ms", Constraint::Length(6), 120),
-    column("loss %", Constraint::Length(6), 170),
-    column("dropouts", Constraint::Length(8), 180),
-    column("by", Constraint::Length(4), 190),
+    column("loss %", Constraint::Length(6), 146),
+    column("dropouts", Constraint::Length(8), 166),
+    column("by", Constraint::Length(4), 152),
     column("clock", Constraint::Length(16), 110),
     column("last seen", Constraint::Length(11), 84),
-    column("maker and model", Constraint::Length(18), 156),
-    column("firmware", Constraint::Length(9), 202),
+    column("maker and model", Constraint::Length(18), 196),
+    column("firmware", Constraint::Length(9), 176),
 ];
 /// Cells of the trend of ten minutes.
 const TREND: usize = 12;
@@ -134,7 +134,6 @@ fn row(app: &App, recorders: &HashSet<&str>, line: &RosterLine<'_>) -> Vec<Said>
         let size = figures.size.map_or_else(String::new, |(width, height)| format!("{width}×{height} "));
         format!("{size}{} → {}", rate(figures.declared.map(lattice_core::FrameRate::per_second)), rate(figures.arrived))
     });
-    let made = [camera.maker.as_deref(), camera.model.as_deref()].into_iter().flatten().collect::<Vec<_>>().join(" ");
     let calm = |text: String| (text, Tone::Calm);
     vec![
         state,
@@ -150,12 +149,18 @@ fn row(app: &App, recorders: &HashSet<&str>, line: &RosterLine<'_>) -> Vec<Said>
         calm(entry.open.and_then(|(_, figures)| figures.transport).map_or_else(|| "–".into(), |by| by.word().to_owned())),
         clock_said(app, entry),
         calm(entry.seen.map_or_else(|| "–".into(), |at| ago(at, app.utc))),
-        calm(if made.is_empty() { "–".into() } else { made }),
+        calm(dash(&made(camera))),
         match app.firmware_fault(camera) {
             Some(_) => (format!("{} !", dash(&camera.firmware)), Tone::Bright),
             None => calm(dash(&camera.firmware)),
         },
     ]
+}
+
+/// Maker and model, as far as they are known.
+fn made(camera: &Camera) -> Option<String> {
+    let made = [camera.maker.as_deref(), camera.model.as_deref()].into_iter().flatten().collect::<Vec<_>>().join(" ");
+    (!made.is_empty()).then_some(made)
 }
 
 fn figure(entry: &Entry<'_>, of: impl Fn(&Figures) -> Option<String>) -> String {
@@ -212,6 +217,7 @@ fn about<'a>(app: &App, theme: Theme, entry: &Entry<'_>) -> Vec<Line<'a>> {
         vec![Span::styled(label, theme.tone(Tone::Faint)), Span::styled(format!("{text}   "), theme.tone(tone))]
     };
     let mut first = pair("", camera.name.clone(), Tone::Bright);
+    first.extend(made(camera).into_iter().flat_map(|made| pair("", made, Tone::Calm)));
     let known = [
         ("device", &camera.device_name),
         ("serial", &camera.serial),
@@ -241,6 +247,8 @@ fn about<'a>(app: &App, theme: Theme, entry: &Entry<'_>) -> Vec<Line<'a>> {
     if let Some((_, figures)) = entry.open {
         let mut last =
             figures.transport.map(|transport| pair("transport", transport.word().to_owned(), Tone::Calm)).unwrap_or_default();
+        let (loss, tone) = loss_said(app, entry);
+        last.extend(pair("loss", format!("{loss} %"), tone));
         last.extend(figures.wrong_clock().into_iter().flat_map(|clock| pair("clock", clock.text(), Tone::Bright)));
         last.extend(figures.text.clone().into_iter().flat_map(|text| pair("", text, Theme::verdict(figures.verdict))));
         lines.push(Line::from(last));

@@ -106,11 +106,18 @@ pub fn screen(app: &mut App) {
     app.put_in_front(Picker::list("Send to a screen (each opens its own connections)", |app| {
         let line = |screen: &lattice_store::site::Screen| {
             let shows = app.other_screens.get(&screen.name);
-            let detail = shows.map_or_else(|| "does not run on this machine".into(), |what| format!("shows {what}"));
+            let detail = match shows {
+                _ if Some(screen.name.as_str()) == app.screen.as_deref() => "this one".into(),
+                Some(what) => format!("shows {what}"),
+                None => "does not run on this machine".into(),
+            };
             let name = screen.name.clone();
             Line::new(&screen.name, detail, "", move |app| app.send(name.clone()))
         };
-        app.site.screens.iter().map(line).collect()
+        // What this screen shows is seen already: the others come first.
+        let (own, others): (Vec<_>, Vec<_>) =
+            app.site.screens.iter().partition(|screen| Some(screen.name.as_str()) == app.screen.as_deref());
+        others.into_iter().chain(own).map(line).collect()
     }));
 }
 

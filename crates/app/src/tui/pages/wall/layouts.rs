@@ -12,6 +12,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
+use tui_input::Input;
 
 /// Columns and half rows of a drawing.
 const WIDTH: u16 = 23;
@@ -19,19 +20,21 @@ const HALF_ROWS: u16 = 16;
 
 /// Columns of a drawing, with the gap beside it.
 const DRAWING: u16 = WIDTH + 2;
-/// Even grids that are offered.
-const EVEN: [usize; 16] = [1, 2, 3, 4, 6, 8, 9, 12, 16, 20, 25, 30, 36, 42, 49, 64];
+/// The most places of an even grid that is offered.
+const MOST: usize = 64;
 
 /// The layouts, with the selected one.
 #[derive(Debug)]
 pub struct Layouts {
     selected: usize,
+    /// The number of places that is typed.
+    typed: Input,
 }
 
 /// Puts them in front, with the one selected that is shown.
 pub fn open(app: &mut App) {
     let now = layouts(app).iter().position(|layout| layout == app.lattices.shown().layout());
-    app.put_in_front(Layouts { selected: now.unwrap_or(0) });
+    app.put_in_front(Layouts { selected: now.unwrap_or(0), typed: Input::default() });
 }
 
 impl Keyed for Layouts {
@@ -51,6 +54,7 @@ impl Layouts {
     fn select(&mut self, app: &App, columns: i32, rows: i32) {
         let step = i32::from(layout_columns(app.area)) * rows + columns;
         self.selected = self.selected.saturating_add_signed(step as isize).min(layouts(app).len().saturating_sub(1));
+        self.typed.reset();
     }
 
     fn take(&mut self, app: &mut App) {
@@ -67,6 +71,23 @@ impl Page for Layouts {
         Vec::new()
     }
 
+    fn text(&mut self) -> Option<&mut Input> {
+        Some(&mut self.typed)
+    }
+
+    /// Goes to the layout with as many places as are typed; a digit that makes too many begins anew.
+    fn typed(&mut self, app: &mut App) {
+        let digits = |text: &str| text.chars().filter(char::is_ascii_digit).collect::<String>();
+        let typed = digits(self.typed.value());
+        let last = typed.len().saturating_sub(1);
+        let number = |text: &str| text.parse().ok().filter(|number| (1..=MOST).contains(number));
+        let found = number(&typed).map(|number| (number, typed.as_str()));
+        let found = found.or_else(|| typed.get(last..).and_then(|digit| Some((number(digit)?, digit))));
+        self.typed = Input::new(found.map(|(_, text)| text.to_owned()).unwrap_or_default());
+        let place = found.and_then(|(number, _)| layouts(app).iter().position(|layout| layout.count() == number));
+        self.selected = place.unwrap_or(self.selected);
+    }
+
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         let Mouse::Press(at) = mouse else { return };
         let Some(index) = layout_at(app, self.selected, at) else { return };
@@ -80,7 +101,7 @@ impl Page for Layouts {
 /// The layouts that can be picked: those that suit the cameras of the lattice first.
 fn layouts(app: &App) -> Vec<Layout> {
     let mut all = proposed(app);
-    let rest = EVEN.map(Layout::Even).into_iter().chain(Preset::ALL.map(Layout::Preset));
+    let rest = Preset::ALL.map(Layout::Preset).into_iter().chain((1..=MOST).map(Layout::Even));
     let rest: Vec<Layout> = rest.filter(|layout| !all.contains(layout)).collect();
     all.extend(rest);
     all
@@ -155,6 +176,8 @@ fn draw(app: &App, theme: Theme, selected: usize, buf: &mut Buffer) {
         draw_one(app, theme, layout, (index == selected, index < proposed), area, buf);
     }
     let hint = Line::from(vec![
+        Span::styled("1–64 ", theme.tone(Tone::Here)),
+        Span::styled("number of places  ", theme.tone(Tone::Faint)),
         Span::styled("enter ", theme.tone(Tone::Here)),
         Span::styled("take  ", theme.tone(Tone::Faint)),
         Span::styled("esc ", theme.tone(Tone::Here)),
