@@ -116,7 +116,7 @@ mod tests {
         ];
         let text = text(&streams, 3);
         assert!(text.ends_with("amber_lattice_alarms 3\n# EOF\n"));
-        let quay = "camera=\"Quay \\\"2\\\"\\\\\",stream=\"sub\"";
+        let quay = "camera=\"Quay \\\"2\\\"\\\\\",stream=\"sub\",group=\"Quays\"";
         for line in [
             format!("amber_lattice_stream_declared_frames_per_second{{{quay}}} 12.5"),
             format!("amber_lattice_stream_packets_lost_total{{{quay}}} 7"),

@@ -151,6 +151,8 @@ impl Report<'_> {
                 "cameras",
                 "shared",
                 "times",
+                "down_s",
+                "parts",
                 "cause",
                 "confidence",
                 "evidence",

@@ -248,11 +248,13 @@ pub const FIGURES: [Figure; 32] = [
         "How far the camera's clock is ahead of ours; behind where it is negative",
         |f| f.clock.map(|clock| -(clock.micros as f64) / 1e3),
     )
-    .gauge("clock_offset_seconds", "seconds", 1e-3),
+    .gauge("clock_offset_seconds", "seconds", 1e-3)
+    .kept(17),
     row(Fig::ClockError, ("clock error", "ms", 1), "How far the clock offset may be off at most", |f| {
         f.clock.map(|clock| millis(clock.error))
     })
-    .gauge("clock_error_seconds", "seconds", 1e-3),
+    .gauge("clock_error_seconds", "seconds", 1e-3)
+    .kept(18),
     row(Fig::LatencyError, ("latency error", "ms", 1), "How far latency and path may be off by the clock or the flashes", |f| {
         f.latency.and_then(|latency| latency.error).map(millis)
     })

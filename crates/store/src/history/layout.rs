@@ -2,8 +2,8 @@
 //!
 //! Deflated, a row is: a byte `0x80 + version`, the number of its fields, a code for each field, then by slot the verdict's
 //! code (255: nothing was measured, 254: not known) and the count of samples as `u16`, then by field all slots as 16-bit
-//! floating point numbers, little endian; no field is ever negative, so a negative number stands for 1024 times as much, for what
-//! is beyond [`LARGEST`]. A field or verdict of a newer version is passed over, one that is missing is
+//! floating point numbers, little endian. Most fields are never negative, so that a negative number stands for 1024 times as
+//! much, for what is beyond [`LARGEST`]; of those that may be ([`SIGNED`]) the root stands there, with the sign. A field or verdict of a newer version is passed over, one that is missing is
 //! unknown; so a new figure costs nothing of what was kept.
 //!
 //! Version 2 kept nothing beyond 65504. The first version had no head: sixteen fields in the order of [`FIRST_FIELDS`], verdicts by their place in
@@ -25,6 +25,8 @@ const READ: std::ops::RangeInclusive<u8> = 2..=VERSION;
 /// Larger values are kept by 1024.
 const LARGEST: f32 = 60_000.0;
 const SCALE: f32 = 1024.0;
+/// The fields that may be negative: how far a clock is off, to a thousandth of it.
+const SIGNED: [u8; 1] = [17];
 /// A head begins with a byte from here on: no verdict of the first version has such a code.
 const HEAD: u8 = 0x80;
 const NOT_MEASURED: u8 = 255;
@@ -57,12 +59,18 @@ fn verdict_of(code: u8) -> Option<Verdict> {
     Verdict::WORST_FIRST.into_iter().find(|verdict| code_of(*verdict) == code)
 }
 
-fn half_of(value: f32) -> f16 {
+fn half_of(code: u8, value: f32) -> f16 {
+    if SIGNED.contains(&code) {
+        return f16::from_f32(value.abs().sqrt().min(LARGEST).copysign(value));
+    }
     if value > LARGEST { f16::from_f32(-(value / SCALE).min(LARGEST)) } else { f16::from_f32(value.max(0.0)) }
 }
 
-fn value_of(half: f16) -> f32 {
+fn value_of(code: u8, half: f16) -> f32 {
     let value = half.to_f32();
+    if SIGNED.contains(&code) {
+        return value * value.abs();
+    }
     if value < 0.0 { -value * SCALE } else { value }
 }
 
@@ -73,10 +81,10 @@ pub fn encode(slots: &[Slot]) -> Vec<u8> {
     let verdict = |slot: &Slot| slot.map_or(NOT_MEASURED, |(_, sample)| sample.verdict.map_or(NOT_KNOWN, code_of));
     bytes.extend(slots.iter().map(verdict));
     bytes.extend(slots.iter().flat_map(|slot| slot.map_or(0, |(count, _)| count).to_le_bytes()));
-    for index in 0..KEPT.len() {
+    for (index, kept) in KEPT.iter().enumerate() {
         let number = |slot: &Slot| {
             let value = slot.and_then(|(_, sample)| sample.values[index]);
-            value.map_or(f16::NAN, half_of)
+            value.map_or(f16::NAN, |value| half_of(kept.code, value))
         };
         bytes.extend(slots.iter().flat_map(|slot| number(slot).to_le_bytes()));
     }
@@ -111,9 +119,9 @@ pub fn decode(blob: &[u8]) -> Option<Vec<Slot>> {
         }
         let verdict = if known_head { verdict_of(code) } else { FIRST_VERDICTS.get(usize::from(code)).copied() };
         let mut values = [None; KEPT.len()];
-        for (value, place) in values.iter_mut().zip(places) {
+        for ((value, place), kept) in values.iter_mut().zip(places).zip(KEPT) {
             *value = place
-                .map(|place| value_of(f16::from_le_bytes(numbers[SLOTS * (place + 1) + index])))
+                .map(|place| value_of(kept.code, f16::from_le_bytes(numbers[SLOTS * (place + 1) + index])))
                 .filter(|value| !value.is_nan());
         }
         Some((u16::from_le_bytes(numbers[index]).max(1), Sample { verdict, values }))
@@ -171,6 +179,21 @@ mod tests {
         bytes[0] -= 1;
         for cut in 0..bytes.len() {
             assert!(decode(&deflated(&bytes[..cut])).is_none(), "{cut}");
+        }
+    }
+
+    #[test]
+    fn clocks_that_are_ahead_and_behind_are_kept_to_a_thousandth() {
+        for offset in [0.0, 3.0, -0.4, -4810.0, 18_000_000.0, -18_000_000.0] {
+            let sample = Sample::default().with_value(Fig::ClockOffset, offset).with_value(Fig::ClockError, 12.0);
+            let mut slots = vec![None; SLOTS];
+            slots[7] = Some((1, sample));
+            let (_, back) = decode(&encode(&slots)).unwrap()[7].unwrap();
+            let read = back.get(Fig::ClockOffset).unwrap();
+            assert!(
+                (read - offset).abs() <= offset.abs() * 1e-3 && back.get(Fig::ClockError) == Some(12.0),
+                "{read} of {offset}"
+            );
         }
     }
 
