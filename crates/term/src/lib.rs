@@ -27,6 +27,7 @@ pub use cells::{CellPainter, QUADRANTS_FROM};
 pub use colours::{ColourDepth, reduce, rgb_of};
 pub use display::{Display, InPixels, Shown};
 pub use image::Image;
+pub use line::to_stdin;
 pub use painter::{Freshness, Look, Painted, Pixels, TilePainter};
 pub use screen::{Asking, Before, Input, Screen, ScreenError, area, cell_aspect, questions, read_input};
 pub use tmux::Tmux;

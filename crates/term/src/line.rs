@@ -71,6 +71,18 @@ pub fn is_foreground() -> bool {
     group.is_none_or(|group| group == rustix::process::getpgrp())
 }
 
+/// The real line is the standard input again, for a program that takes this one's place.
+///
+/// # Errors
+/// When the system refuses.
+pub fn to_stdin() -> io::Result<()> {
+    let taken = TAKEN.lock().unwrap_or_else(PoisonError::into_inner);
+    match taken.as_ref() {
+        Some((real, _)) => Ok(rustix::stdio::dup2_stdin(real)?),
+        None => Ok(()),
+    }
+}
+
 /// The real line as it was before.
 pub fn give_back() {
     let taken = TAKEN.lock().unwrap_or_else(PoisonError::into_inner);

@@ -71,7 +71,7 @@ pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode
     let newcomers = newcomers(options)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let patterns = path_patterns()?;
-    let mut all = true;
+    let (mut all, before) = (true, kept.file.site().cameras.len());
     for newcomer in newcomers {
         let (newcomer, source) = match &given {
             Some((credentials, from)) => (newcomer.with_credentials(Some(credentials.clone())), from.clone()),
@@ -79,8 +79,10 @@ pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode
         };
         all &= add_one(&mut kept, &runtime, &patterns, &newcomer, &source, &options.channels)?;
     }
-    // What was added is added, also where nobody reads on.
-    let _ = writeln!(std::io::stdout(), "in {}", kept.file.path().display());
+    if kept.file.site().cameras.len() > before {
+        // What was added is added, also where nobody reads on.
+        let _ = writeln!(std::io::stdout(), "in {}", kept.file.path().display());
+    }
     Ok(if all { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 

@@ -164,6 +164,7 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
     begin_with(&mut app, &begin);
     if screen.run(app, engine, standin)? {
         // In this process's place: the terminal has one reader.
+        lattice_term::to_stdin().context("the terminal's line cannot be handed on")?;
         let demo = demo_arguments(std::env::args_os().skip(1));
         let error = std::process::Command::new(std::env::current_exe()?).args(demo).exec();
         return Err(error).context("cannot start the demo");

@@ -141,7 +141,9 @@ impl DropoutMeter {
         // Begun by a look at the clock before packets that had long come were read: the picture was there in time.
         let in_time = |open: &Open| {
             let gap = |from: Mono| at.since(from);
-            if open.outage || open.first {
+            if open.first {
+                gap(open.start) <= LEAST_GAP
+            } else if open.outage {
                 gap(open.start).is_zero()
             } else {
                 self.last.is_some_and(|last| gap(last) <= self.threshold)
@@ -222,7 +224,7 @@ impl DropoutMeter {
         if self.open.is_some() {
             return;
         }
-        if let Some(start) = self.first_due.filter(|due| now > *due) {
+        if let Some(start) = self.first_due.filter(|due| now.since(*due) > LEAST_GAP) {
             self.open = Some(Open { start, outage: false, first: true, cause: None });
         } else if let Some(last) = self.last.filter(|last| now.since(*last) > self.threshold) {
             self.open = Some(Open { start: last + self.period, outage: self.session_lost, first: false, cause: None });
@@ -420,6 +422,8 @@ mod tests {
         meter.tick(Mono::from_millis(3900));
         assert!(meter.running(Mono::from_millis(3900)).is_none());
         meter.tick(Mono::from_millis(4200));
+        assert!(meter.running(Mono::from_millis(4200)).is_none(), "told when it is longer than any other");
+        meter.tick(Mono::from_millis(4500));
         meter.note_cause(Cause::AwaitingKeyframe);
         meter.note_cause(Cause::PacketLoss);
         meter.on_session_lost(Mono::from_millis(5000), Cause::ClosedByCamera);
@@ -432,7 +436,7 @@ mod tests {
         let mut meter = DropoutMeter::default();
         meter.on_opened(Mono::ZERO);
         meter.tick(Mono::from_millis(3300));
-        meter.on_displayable(Mono::from_millis(2900), 0, None);
+        meter.on_displayable(Mono::from_millis(3390), 0, None);
         assert_eq!((meter.totals().0, meter.running(Mono::from_millis(3300))), (0, None));
     }
 

@@ -180,7 +180,7 @@ impl Meter {
             packets_flow: lost || (self.packets_flow(now) && !self.silent_since_picture),
             loss: lost.then_some(1.0),
             overloaded: self.overloaded(now),
-            awaiting_keyframe: !self.last_unit_clean,
+            awaiting_keyframe: self.first_displayable.is_none() || !self.last_unit_clean,
             damaged: recently(now, self.damage_without_loss) && !too_late,
             too_late,
             ..Evidence::default()

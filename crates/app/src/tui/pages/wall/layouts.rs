@@ -13,6 +13,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 use tui_input::Input;
+use unicode_width::UnicodeWidthStr as _;
 
 /// Columns and half rows of a drawing.
 const WIDTH: u16 = 23;
@@ -149,25 +150,25 @@ fn draw(app: &App, theme: Theme, selected: usize, buf: &mut Buffer) {
     let Some(layout) = layouts.get(selected) else { return };
     let screen = regions::screen(app);
     let suits = layout.suits(&screen, 16.0 / 9.0);
-    let cells = |(width, height): (u16, u16)| {
-        let (across, down) = if u32::from(width) * u32::from(height) >= 300 { (2, 2) } else { (1, 2) };
-        format!("{width} × {height} cells ({} × {} pixels)", u32::from(width) * across, u32::from(height) * down)
-    };
     let places = match layout.count() {
         1 => "1 place".to_owned(),
         count => format!("{count} places"),
     };
-    let text = if suits.largest == suits.smallest {
-        format!("{}: {places} of {}, {:.0} % of the screen unused", layout.word(), cells(suits.largest), suits.unused * 100.0)
-    } else {
-        format!(
-            "{}: {places}, from {} to {}, {:.0} % of the screen unused",
-            layout.word(),
-            cells(suits.smallest),
-            cells(suits.largest),
-            suits.unused * 100.0
-        )
+    let said = |in_pixels: bool| {
+        let cells = |(width, height): (u16, u16)| {
+            let (across, down) = if u32::from(width) * u32::from(height) >= 300 { (2, 2) } else { (1, 2) };
+            let pixels = format!(" ({} × {} pixels)", u32::from(width) * across, u32::from(height) * down);
+            format!("{width} × {height} cells{}", if in_pixels { pixels.as_str() } else { "" })
+        };
+        let sizes = if suits.largest == suits.smallest {
+            format!("of {}", cells(suits.largest))
+        } else {
+            format!("from {} to {}", cells(suits.smallest), cells(suits.largest))
+        };
+        format!("{}: {places}, {sizes}, {:.0} % of the screen unused", layout.word(), suits.unused * 100.0)
     };
+    // Narrow screens have no room for both.
+    let text = Some(said(true)).filter(|text| text.width() + 8 <= usize::from(inner.width)).unwrap_or_else(|| said(false));
     Line::from(vec![Span::styled("Layout  ", theme.tone(Tone::Bright)), Span::styled(text, theme.tone(Tone::Text))])
         .render(Rect { height: 1, ..inner }, buf);
     let proposed = proposed(app).len();
