@@ -155,15 +155,15 @@ fn table(book: &mut Book, columns: &[Column], rows: &[Vec<String>]) {
 fn cameras(book: &mut Book, heading: &str, standings: &[Standing]) {
     book.heading(heading, 3.0 * ROW);
     let columns = [
-        ("name", 86.0, false),
-        ("available", 48.0, true),
-        ("dropouts", 40.0, true),
-        ("missing", 50.0, true),
-        ("longest", 50.0, true),
-        ("between", 50.0, true),
-        ("p50/p95 ms", 50.0, true),
-        ("clock ms", 62.0, true),
-        ("main cause", 79.0, false),
+        ("name", 72.0, false),
+        ("available", 46.0, true),
+        ("dropouts", 45.0, true),
+        ("missing", 55.0, true),
+        ("longest", 55.0, true),
+        ("between", 55.0, true),
+        ("p50/p95 ms", 54.0, true),
+        ("clock ms", 49.0, true),
+        ("main cause", 84.0, false),
     ];
     let span = |span: Option<Duration>| span.map_or_else(|| "–".to_owned(), length_text);
     let ms = |ms: Option<f32>| ms.map_or_else(|| "–".into(), |ms| format!("{ms:.0}"));
@@ -178,7 +178,13 @@ fn cameras(book: &mut Book, heading: &str, standings: &[Standing]) {
                 span(Some(one.longest).filter(|longest| !longest.is_zero())),
                 span(one.between_dropouts()),
                 format!("{}/{}", ms(one.latency_p50), ms(one.latency_p95)),
-                one.clock.map_or_else(|| "–".into(), |(offset, error)| format!("{offset:+.0} ±{error:.0}")),
+                one.clock.map_or_else(
+                    || "–".into(),
+                    |(offset, error)| match offset.round() {
+                        0.0 => format!("0 ±{error:.0}"),
+                        offset => format!("{offset:+.0} ±{error:.0}"),
+                    },
+                ),
                 one.main_cause.map_or_else(String::new, |cause| cause.to_string()),
             ]
         })
