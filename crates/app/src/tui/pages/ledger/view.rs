@@ -125,7 +125,12 @@ fn line(app: &App, entry: &Entry) -> Vec<Said> {
     let (sign, tone) = sign(entry.kind);
     let calm = |text: String| (text, Tone::Calm);
     let alarm = entry.needs_a_hand(app.utc);
-    let times = if entry.times > 1 { format!(" ×{}", entry.times) } else { String::new() };
+    // Of one camera every dropout counts, also those that came while it was strained all along.
+    let dropouts = if entry.cameras.len() == 1 { entry.parts.times() } else { 0 };
+    let times = match entry.times.max(dropouts) {
+        0 | 1 => String::new(),
+        times => format!(" ×{times}"),
+    };
     let runs = if entry.end.is_none() { "…" } else { "" };
     // Of what comes and goes, for how long it was really gone.
     let lasted = if entry.comes_and_goes() { entry.parts.missing(app.utc) } else { entry.length(app.utc) };
