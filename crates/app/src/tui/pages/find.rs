@@ -34,6 +34,8 @@ pub struct Find {
     pub progress: Option<FindProgress>,
     /// The ranges to scan, as typed.
     pub ranges: String,
+    /// Those of the search that the table shows.
+    searched: String,
 }
 
 impl Keyed for Find {
@@ -95,6 +97,7 @@ impl Page for Find {
                 let scanned = |address| matches!(address, IpAddr::V4(v4) if ranges.iter().any(|range| range.contains(v4)));
                 self.findings.begin(|address, device| device.by_discovery || scanned(address));
                 self.ticked.clear();
+                self.searched.clone_from(&self.ranges);
             }
             News::Found(found) => drop(self.findings.learn(found.address, found.learnt.clone())),
             News::Searching(progress) => {
@@ -256,10 +259,10 @@ fn draw(app: &App, page: &Find, theme: Theme, area: Rect, buf: &mut Buffer) {
             .unfilled_style(theme.tone(Tone::Faint))
             .render(row(1), buf);
     } else {
-        let ranges = if page.ranges.is_empty() {
-            "discovery only: n names ranges to scan".to_owned()
-        } else {
-            format!("ranges {}", page.ranges)
+        let ranges = match (page.progress, page.searched.as_str()) {
+            (None, _) => "nothing was searched yet: n names ranges to scan".to_owned(),
+            (Some(_), "") => "discovery only: n names ranges to scan".to_owned(),
+            (Some(_), ranges) => format!("ranges {ranges}"),
         };
         Line::styled(ranges, theme.tone(Tone::Faint)).render(row(1), buf);
     }

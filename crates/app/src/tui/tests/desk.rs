@@ -346,7 +346,14 @@ fn a_search_shows_its_ranges_before_it_knocks_beyond_this_machine() {
     let (effects, mut app) = searched("192.0.2.0/24");
     assert_eq!(effects, [], "nothing is knocked at");
     assert!(screen(&app).contains("192.0.2.0/24"), "{}", screen(&app));
+    assert!(screen(&app).contains("nothing was searched yet"));
     assert_eq!(press(&mut app, KeyCode::Enter), [search("192.0.2.0/24")]);
+    // What is told of the table is what was searched, not what was typed and refused.
+    let done = lattice_net::find::FindProgress { done: true, ..Default::default() };
+    app.on_news(&News::SearchBegins);
+    app.on_news(&News::Searching(done));
+    app.on_page(|page: &mut Find, _| page.ranges = "10.0.0.0/24".into());
+    assert!(screen(&app).contains("ranges 192.0.2.0/24"), "{}", screen(&app));
 }
 
 #[test]
