@@ -467,6 +467,9 @@ pub struct OpenOptions {
     /// Pictures and plates only, without header and footer
     #[arg(long)]
     pub full: bool,
+    /// Let passwords travel readable (Basic without TLS) to cameras that ask for that
+    #[arg(long)]
+    pub password_readable: bool,
     /// Options of the wall.
     #[command(flatten)]
     pub wall: WallOptions,
@@ -498,6 +501,9 @@ pub struct MeasureOptions {
     /// Measure without decoding
     #[arg(long)]
     pub no_decode: bool,
+    /// Let passwords travel readable (Basic without TLS) to cameras that ask for that
+    #[arg(long)]
+    pub password_readable: bool,
     /// The variable of the environment that holds the key of encrypted (SRTP) streams, in Base64 or hexadecimal
     #[arg(long, value_name = "NAME")]
     pub key_env: Option<String>,
@@ -515,10 +521,14 @@ pub struct SignInOptions {
     /// The variable of the environment that holds its password
     #[arg(long, value_name = "NAME", requires = "sign_in")]
     pub password_env: Option<String>,
+    /// Let the password travel readable (Basic without TLS) to a device that asks for that
+    #[arg(long)]
+    pub password_readable: bool,
 }
 
 /// Options of `find`.
 #[derive(Debug, Clone, Args)]
+#[allow(clippy::struct_excessive_bools, reason = "switches of a command line")]
 pub struct FindOptions {
     /// Scan these addresses
     #[arg(long = "range", value_name = "CIDR|FIRST-LAST")]
@@ -541,9 +551,12 @@ pub struct FindOptions {
     /// Scan more than 4096 addresses without asking
     #[arg(long)]
     pub large: bool,
-    /// The sign-in to try.
+    /// The sign-in to send to those that want one, once each, when it is said to whom
     #[command(flatten)]
     pub sign_in: SignInOptions,
+    /// Send the sign-in without asking
+    #[arg(long, requires = "sign_in")]
+    pub yes: bool,
     /// Print one JSON object
     #[arg(long)]
     pub json: bool,

@@ -22,10 +22,7 @@ fn main() -> ExitCode {
     };
     let cli = match Cli::try_parse_from(&args) {
         Ok(cli) => cli,
-        Err(error) => {
-            let _ = error.print();
-            return ExitCode::from(if error.use_stderr() { 2 } else { 0 });
-        }
+        Err(error) => return refuse(&args, &error),
     };
     let shows = matches!(cli.command, None | Some(Command::Wall(_) | Command::Demo(_) | Command::Open(_) | Command::Corner(_)));
     match if shows { front::become_front(&args) } else { Ok(None) } {
@@ -49,6 +46,22 @@ fn main() -> ExitCode {
             ExitCode::from(2)
         }
     }
+}
+
+/// Says what is wrong with the arguments, without the passwords that stand in them: the library's sentences quote what was typed.
+fn refuse(args: &[String], error: &clap::Error) -> ExitCode {
+    let shown: Vec<String> = args.iter().map(|arg| private_args::without_password(arg)).collect();
+    if shown == args {
+        let _ = error.print();
+    } else if let Err(error) = Cli::try_parse_from(&shown) {
+        let _ = error.print();
+    } else {
+        eprintln!(
+            "amber-lattice: {} is not understood: write signs in its password as %40 (for @) and the like",
+            shown.join(" ")
+        );
+    }
+    ExitCode::from(if error.use_stderr() { 2 } else { 0 })
 }
 
 fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {

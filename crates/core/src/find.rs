@@ -94,6 +94,47 @@ pub struct FoundDevice {
     pub change: Change,
 }
 
+/// What tells that a device is one that was seen before: what it, or the network, says of it without any sign-in. None of it
+/// proves anything: whoever is there is shown to the operator, who says whether it is the device.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Identity {
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// Its lasting name in discovery.
+    pub endpoint: Option<String>,
+    /// Its network card.
+    pub hardware: Option<String>,
+}
+
+impl Identity {
+    /// Whether there is anything to know it by.
+    #[must_use]
+    pub const fn is_empty(&self) -> bool {
+        self.serial.is_none() && self.endpoint.is_none() && self.hardware.is_none()
+    }
+
+    /// By what another one is the same, in words; `None` where nothing says so, or a serial number says that it is not.
+    #[must_use]
+    pub fn same_as(&self, other: &Self) -> Option<String> {
+        let both = |mine: &Option<String>, theirs: &Option<String>| mine.clone().zip(theirs.clone());
+        if let Some((mine, theirs)) = both(&self.serial, &other.serial) {
+            return (mine == theirs).then(|| format!("serial number {mine}"));
+        }
+        let bare = |endpoint: &str| {
+            let lower = endpoint.trim().to_ascii_lowercase();
+            lower.trim_start_matches("urn:").trim_start_matches("uuid:").to_owned()
+        };
+        if let Some((mine, theirs)) = both(&self.endpoint, &other.endpoint)
+            && bare(&mine) == bare(&theirs)
+        {
+            return Some(format!("its lasting name {}", bare(&mine)));
+        }
+        both(&self.hardware, &other.hardware)
+            .filter(|(mine, theirs)| mine.eq_ignore_ascii_case(theirs))
+            .map(|(mine, _)| format!("network card {mine}"))
+    }
+}
+
 impl FoundDevice {
     /// Takes what an answer to a probe says. Only an address that the answer came from is trusted.
     pub fn on_match(&mut self, from: IpAddr, answer: &Match) {

@@ -136,10 +136,12 @@ impl Receiver {
     /// A session plays.
     pub fn begin(&mut self, now: Mono, video: &Video, transport: Transport) {
         let described = || video.crypto.iter().find_map(|line| MasterKey::from_description(line.reveal()));
-        let protection = match self.key.clone().or_else(described) {
-            Some(key) if video.secure => Protection::Srtp(Box::new(Srtp::new(&key))),
+        // What was given as encrypted is shown only so, whatever the description says: who answers may be another.
+        let key = self.key.clone().or_else(|| described().filter(|_| video.secure));
+        let protection = match key {
+            Some(key) => Protection::Srtp(Box::new(Srtp::new(&key))),
             None if video.secure => Protection::Unknown,
-            _ => Protection::None,
+            None => Protection::None,
         };
         // What cannot be deciphered is measured by what is readable: numbers, timestamps, markers.
         let codec = if matches!(protection, Protection::Unknown) { &Codec::Other(String::new()) } else { &video.codec };
@@ -233,6 +235,10 @@ impl Receiver {
     /// Bytes of a transport stream that came without RTP.
     pub fn on_transport_stream(&mut self, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
         let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
+        if matches!(stream.protection, Protection::Srtp(_)) {
+            stream.heard = Some(arrival);
+            return meter.on_authentic(false); // a key was given, and this is readable to anyone
+        }
         meter.on_packet(arrival, bytes.len());
         stream.last = Some((0, arrival));
         let packet = Ordered { payload: bytes, timestamp: 0, marker: false, arrival, gap_before: false };

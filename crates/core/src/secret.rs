@@ -20,6 +20,18 @@ impl<T: Zeroize> Secret<T> {
     }
 }
 
+impl From<String> for Secret<String> {
+    fn from(text: String) -> Self {
+        Self(text)
+    }
+}
+
+impl From<&str> for Secret<String> {
+    fn from(text: &str) -> Self {
+        Self(text.to_owned())
+    }
+}
+
 impl<T: Zeroize> Drop for Secret<T> {
     fn drop(&mut self) {
         self.0.zeroize();

@@ -1,17 +1,10 @@
 //! Addresses of streams as people type them.
 
-use crate::Secret;
+use crate::veil::{VEIL, secret_values};
+use crate::{Credentials, Secret};
 use percent_encoding::percent_decode_str;
+use std::borrow::Cow;
 use std::fmt;
-
-/// User and password for a source.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Credentials {
-    /// The account's name.
-    pub user: String,
-    /// Its password; may be empty.
-    pub password: Secret<String>,
-}
 
 /// How a source's packets are asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -122,10 +115,15 @@ pub enum SourceUrlError {
     #[error("no host in the address: write rtsp://HOST:PORT/PATH")]
     NoHost,
     /// Port not within 1 to 65535.
-    #[error("the port {port:?} is not a number from 1 to 65535")]
-    Port {
-        /// What stood after the colon.
-        port: String,
+    #[error("what stands behind the colon is no port from 1 to 65535; after a user's name comes a password, then @ and the host")]
+    Port,
+    /// It leads from a connection that is encrypted to one that is not.
+    #[error(
+        "the camera sends on to {scheme}://, which is not encrypted: an address given as rtsps:// or https:// is never asked there"
+    )]
+    Unencrypted {
+        /// The scheme that is not.
+        scheme: &'static str,
     },
     /// A character that an address cannot contain.
     #[error("the address contains {what}: retype it, or percent-encode it in a password")]
@@ -151,15 +149,37 @@ pub struct SourceUrl {
     scheme: Scheme,
     host: String,
     port: Option<u16>,
+    /// With [`VEIL`] for each secret.
     path: String,
+    /// The secrets of the path, in their order; none where they are not known.
+    hidden: Vec<Secret<String>>,
     credentials: Option<Credentials>,
 }
 
+/// A path with its secrets taken out.
+fn without_secrets(path: &str) -> (String, Vec<Secret<String>>) {
+    let (mut out, mut hidden, mut from) = (String::with_capacity(path.len()), Vec::new(), 0);
+    let places = secret_values(path);
+    for range in &places {
+        out.push_str(path.get(from..range.start).unwrap_or_default());
+        out.push_str(VEIL);
+        hidden.push(Secret::from(path.get(range.clone()).unwrap_or_default()));
+        from = range.end;
+    }
+    out.push_str(path.get(from..).unwrap_or_default());
+    // As it was written: the secrets themselves are elsewhere.
+    if hidden.iter().all(|secret| secret.reveal() == VEIL) {
+        hidden.clear();
+    }
+    (out, hidden)
+}
+
 impl SourceUrl {
-    /// An address of its parts; `path` begins with a slash, or is empty.
+    /// An address of its parts; `path` begins with a slash, or is empty. Secrets in it are hidden.
     #[must_use]
     pub fn new(scheme: Scheme, host: &str, port: Option<u16>, path: &str) -> Self {
-        Self { scheme, host: host.to_owned(), port, path: path.to_owned(), credentials: None }
+        let (path, hidden) = without_secrets(path);
+        Self { scheme, host: host.to_owned(), port, path, hidden, credentials: None }
     }
 
     /// How it is spoken to.
@@ -194,16 +214,67 @@ impl SourceUrl {
         self
     }
 
-    /// Path and query, with the leading slash; may be empty.
+    /// Path and query as they may be shown, with the leading slash; may be empty.
     #[must_use]
     pub fn path(&self) -> &str {
         &self.path
+    }
+
+    /// Path and query as they go into a request, with their secrets.
+    #[must_use]
+    pub fn request_path(&self) -> Cow<'_, str> {
+        if self.hidden.is_empty() {
+            return Cow::Borrowed(&self.path);
+        }
+        let mut out = String::with_capacity(self.path.len() + 32);
+        let mut from = 0;
+        for (range, secret) in secret_values(&self.path).into_iter().zip(&self.hidden) {
+            out.push_str(self.path.get(from..range.start).unwrap_or_default());
+            out.push_str(secret.reveal());
+            from = range.end;
+        }
+        out.push_str(self.path.get(from..).unwrap_or_default());
+        Cow::Owned(out)
+    }
+
+    /// The secrets of path and query, to be kept apart; `None` where there are none, or they are not known.
+    #[must_use]
+    pub fn hidden(&self) -> Option<Secret<String>> {
+        let lines: Vec<&str> = self.hidden.iter().map(|secret| secret.reveal().as_str()).collect();
+        (!lines.is_empty()).then(|| Secret::new(lines.join("\n")))
+    }
+
+    /// The same address with the secrets that were kept apart, as [`Self::hidden`] gave them.
+    #[must_use]
+    pub fn with_hidden(mut self, kept: Option<&Secret<String>>) -> Self {
+        let lines: Vec<Secret<String>> =
+            kept.map(|kept| kept.reveal().split('\n').map(Secret::from).collect()).unwrap_or_default();
+        if secret_values(&self.path).len() == lines.len() {
+            self.hidden = lines;
+        }
+        self
+    }
+
+    /// Whether secrets belong into its path that are not known.
+    #[must_use]
+    pub fn lacks_hidden(&self) -> bool {
+        self.hidden.is_empty() && !secret_values(&self.path).is_empty()
     }
 
     /// The sign-in that stood in the address.
     #[must_use]
     pub const fn credentials(&self) -> Option<&Credentials> {
         self.credentials.as_ref()
+    }
+
+    /// The same with the operator's choice whether its password may travel readable.
+    #[must_use]
+    pub fn allowing_readable(mut self, allowed: bool) -> Self {
+        self.credentials = self.credentials.map(|given| {
+            let policy = given.policy.clone().allowing_readable(allowed);
+            given.under(policy)
+        });
+        self
     }
 
     /// The same address with another sign-in.
@@ -213,10 +284,10 @@ impl SourceUrl {
         self
     }
 
-    /// What goes into a request line: no sign-in.
+    /// What goes into a request line: no sign-in, and the secrets of its path. Never to be shown.
     #[must_use]
     pub fn request_uri(&self) -> String {
-        format!("{}://{}:{}{}", self.scheme.word(), self.bracketed_host(), self.port(), self.path)
+        format!("{}://{}:{}{}", self.scheme.word(), self.bracketed_host(), self.port(), self.request_path())
     }
 
     /// Host and port as they stand in an address.
@@ -233,12 +304,14 @@ impl SourceUrl {
     /// host stays the same, so that a password is never carried to a stranger.
     ///
     /// # Errors
-    /// When the location is not an RTSP address.
+    /// When the location is not an RTSP address, or leads out of encryption.
     pub fn redirected(&self, location: &str) -> Result<Self, SourceUrlError> {
         let target: Self = location.trim().parse()?;
-        let keep = target.credentials.is_none() && target.host == self.host;
-        let credentials = if keep { self.credentials.clone() } else { target.credentials.clone() };
-        Ok(target.with_credentials(credentials))
+        if self.scheme.is_tls() && !target.scheme.is_tls() {
+            return Err(SourceUrlError::Unencrypted { scheme: target.scheme.word() });
+        }
+        let keep = target.host == self.host;
+        Ok(target.with_credentials(self.credentials.clone().filter(|_| keep)))
     }
 }
 
@@ -269,7 +342,7 @@ impl std::str::FromStr for SourceUrl {
             return Err(SourceUrlError::NoHost);
         }
         let port = port.map(parse_port).transpose()?;
-        Ok(Self { scheme, host: host.to_owned(), port, path: path.to_owned(), credentials })
+        Ok(Self::new(scheme, host, port, path).with_credentials(credentials))
     }
 }
 
@@ -286,7 +359,7 @@ fn forbidden(c: char) -> Option<&'static str> {
 fn credentials(sign_in: &str) -> Credentials {
     let (user, password) = sign_in.split_once(':').unwrap_or((sign_in, ""));
     let decode = |text: &str| percent_decode_str(text).decode_utf8_lossy().into_owned();
-    Credentials { user: decode(user), password: Secret::new(decode(password)) }
+    Credentials::new(decode(user), decode(password))
 }
 
 fn split_host(text: &str) -> Result<(&str, Option<&str>), SourceUrlError> {
@@ -301,7 +374,7 @@ fn split_host(text: &str) -> Result<(&str, Option<&str>), SourceUrlError> {
 }
 
 fn parse_port(text: &str) -> Result<u16, SourceUrlError> {
-    text.parse().ok().filter(|port| *port != 0).ok_or_else(|| SourceUrlError::Port { port: text.to_owned() })
+    text.parse().ok().filter(|port| *port != 0).ok_or(SourceUrlError::Port)
 }
 
 impl fmt::Display for SourceUrl {
@@ -339,6 +412,17 @@ mod tests {
     }
 
     #[test]
+    fn secrets_in_a_path_are_shown_nowhere_and_sent_as_they_are() {
+        let url: SourceUrl = "rtsp://cam/live?user=harbour&pwd=ebb%20flow&ch=1".parse().unwrap();
+        assert_eq!(url.to_string(), "rtsp://cam/live?user=harbour&pwd=***&ch=1");
+        assert_eq!(url.request_uri(), "rtsp://cam:554/live?user=harbour&pwd=ebb%20flow&ch=1");
+        assert!(!format!("{url:?}").contains("ebb"));
+        let shown: SourceUrl = url.to_string().parse().unwrap();
+        assert!(shown.lacks_hidden() && !url.lacks_hidden());
+        assert_eq!(shown.with_hidden(url.hidden().as_ref()), url);
+    }
+
+    #[test]
     fn slips_are_named() {
         for (text, want) in [
             ("", "empty"),
@@ -347,6 +431,7 @@ mod tests {
             ("rtsp:///live", "no host"),
             ("rtsp://cam:0/live", "1 to 65535"),
             ("rtsp://cam:99999/live", "1 to 65535"),
+            ("rtsp://u:secret", "1 to 65535"),
             ("rtsp://cam\\live", "backslash"),
             ("\u{201c}rtsp://cam/live\u{201d}", "quotation mark"),
         ] {
@@ -361,5 +446,10 @@ mod tests {
         assert!(url.redirected("rtsp://cam:8555/y").unwrap().credentials().is_some());
         assert!(url.redirected("rtsp://elsewhere/y").unwrap().credentials().is_none());
         assert!(url.redirected("/relative").is_err());
+        // What the location brings is not ours to use.
+        assert!(url.redirected("rtsp://x:y@elsewhere/y").unwrap().credentials().is_none());
+        let encrypted: SourceUrl = "rtsps://u:p@cam/x".parse().unwrap();
+        assert_eq!(encrypted.redirected("rtsp://cam/x"), Err(SourceUrlError::Unencrypted { scheme: "rtsp" }));
+        assert!(encrypted.redirected("rtsps://cam:8322/x").unwrap().credentials().is_some());
     }
 }

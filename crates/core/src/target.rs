@@ -36,6 +36,8 @@ pub enum Target {
         port: Option<u16>,
         /// A sign-in, where one was given.
         credentials: Option<Credentials>,
+        /// It was given as `https://` or `rtsps://`: it is asked through TLS alone.
+        encrypted: bool,
     },
     /// A stream or a still.
     Url(SourceUrl),
@@ -81,12 +83,22 @@ impl Target {
     #[must_use]
     pub fn with_credentials(self, given: Option<Credentials>) -> Self {
         match self {
-            Self::Device { host, port, .. } => Self::Device { host, port, credentials: given },
+            Self::Device { host, port, encrypted, .. } => Self::Device { host, port, credentials: given, encrypted },
             Self::Url(url) => Self::Url(url.with_credentials(given)),
             Self::Listen { kind, address, port, description, key } => {
                 Self::Listen { kind, address, port, description, key: key.filter(|_| given.is_some()) }
             }
         }
+    }
+
+    /// The same with the operator's choice whether its password may travel readable.
+    #[must_use]
+    pub fn allowing_readable(self, allowed: bool) -> Self {
+        let given = self.credentials().cloned().map(|given| {
+            let policy = given.policy.clone().allowing_readable(allowed);
+            given.under(policy)
+        });
+        if given.is_some() { self.with_credentials(given) } else { self }
     }
 
     /// The sign-in that was typed with it.
@@ -210,13 +222,13 @@ fn address(scheme: Option<Scheme>, rest: &str, slips: &mut Vec<Slip>) -> Result<
         return Err(Refusal::NoHost);
     }
     slip::check_host(host)?;
-    let credentials = sign_in.map(|(user, password)| Credentials { user, password: Secret::new(password) });
+    let credentials = sign_in.map(|(user, password)| Credentials::new(user, password));
     let is_http = scheme.is_some_and(|scheme| !scheme.is_rtsp());
     if is_http && slip::is_web_page(path) {
         slips.push(Slip::WebPage);
         // The web port says nothing about where the streams are.
         let port = port.filter(|port| !matches!(port, 80 | 443));
-        return Ok(Target::Device { host: host.to_owned(), port, credentials });
+        return Ok(Target::Device { host: host.to_owned(), port, credentials, encrypted: scheme == Some(Scheme::Https) });
     }
     let path = path.split('#').next().unwrap_or("");
     if path.trim_end_matches('/').is_empty() {
@@ -224,7 +236,7 @@ fn address(scheme: Option<Scheme>, rest: &str, slips: &mut Vec<Slip>) -> Result<
             // A device found by asking would be asked in the clear: what was typed is tried as it is.
             return Ok(Target::Url(SourceUrl::new(Scheme::Rtsps, host, port, path).with_credentials(credentials)));
         }
-        return Ok(Target::Device { host: host.to_owned(), port, credentials });
+        return Ok(Target::Device { host: host.to_owned(), port, credentials, encrypted: scheme == Some(Scheme::Https) });
     }
     if scheme.is_none() {
         slips.push(Slip::NoScheme);

@@ -12,7 +12,7 @@ mod survey;
 pub use add::{put, read_list, unreached};
 pub use check::{Checker, Subject, check, remembered, sighting_key};
 pub use devices::{DeviceFacts, DeviceNews, DevicePart};
-pub use intake::{Intake, Trouble, exposure_of, find_service, take_in};
+pub use intake::{Asked, Intake, Trouble, exposure_of, find_service, take_in};
 pub use report::{Form, Gathered, gather, groups, operator, write, write_pages};
 pub(crate) use stills::{Facts, ON_A_SHEET, Stills};
 pub use stills::{StillForm, StillOptions};
@@ -30,10 +30,11 @@ use lattice_core::lattice::Lattice;
 use lattice_core::onvif::Encoder;
 use lattice_core::target::Newcomer;
 use lattice_core::{Cause, Credentials, Secret, SourceUrl, TransportChoice};
+use lattice_net::Trust;
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
 use lattice_store::site::CertificateTrust;
-use lattice_store::{Camera, PasswordSource, Role, Sighting, SiteError, export_lattice, import_lattices};
+use lattice_store::{Camera, KeyringError, PasswordSource, Role, Sighting, SiteError, export_lattice, import_lattices};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
@@ -193,6 +194,8 @@ pub(crate) struct Errands {
     /// Many addresses that were asked about: the same again scans them.
     asked_large: Option<String>,
     pub(crate) survey: Survey,
+    /// Cameras whose passwords the keyring has not given yet.
+    waiting: BTreeSet<String>,
 }
 
 impl Errands {
@@ -212,6 +215,7 @@ impl Errands {
             search: None,
             loopback_only,
             removed: Vec::new(),
+            waiting: BTreeSet::new(),
             recorders: Vec::new(),
             asked_large: None,
             survey: Survey::default(),
@@ -420,7 +424,7 @@ impl Errands {
             let (patterns, limit) = (self.patterns.clone(), limit.clone());
             asked.push(self.runtime.spawn(async move {
                 let _permit = limit.acquire().await;
-                let asked = tokio::time::timeout(INTAKE_WITHIN, take_in(&newcomer.target, &patterns)).await;
+                let asked = tokio::time::timeout(INTAKE_WITHIN, take_in(&newcomer.target, &patterns, Trust::Verify)).await;
                 let late = || {
                     Err(Trouble {
                         cause: Cause::Silence,
@@ -508,7 +512,11 @@ impl Errands {
         for name in names {
             let camera = self.camera(name)?;
             replaced.extend(camera.sign_in.clone().filter(|old| *old != sign_in));
-            cameras.push(Camera { sign_in: Some(sign_in.clone()), ..camera });
+            // What was learned begins anew: somebody looked at it.
+            let forgotten = self.kept.strengths.forget(&sign_in, camera.address.as_deref().unwrap_or_default());
+            forgotten.map_err(|error| format!("what was learned of the sign-in cannot be changed: {error}"))?;
+            let password_readable = credentials.policy.allows_readable();
+            cameras.push(Camera { sign_in: Some(sign_in.clone()), password_readable, ..camera });
         }
         self.change(|editor| cameras.iter().try_for_each(|camera| editor.put_camera(camera)))?;
         self.forget_unused(replaced)?;
@@ -562,6 +570,29 @@ impl Errands {
         Ok(())
     }
 
+    /// The keyring has answered meanwhile: cameras that waited for their passwords are opened with them.
+    pub fn unlocked(&mut self) -> Option<Outcome> {
+        if !self.kept.secrets.is_asking() && self.waiting.is_empty() {
+            return None;
+        }
+        let begun = self.waiting.is_empty();
+        let cameras = &self.kept.file.site().cameras;
+        let asking = KeyringError::Asking.to_string();
+        let waits = |camera: &&Camera| !camera.disabled && self.kept.credentials(camera).is_err_and(|error| error == asking);
+        let waiting: BTreeSet<String> = cameras.iter().filter(waits).map(|camera| camera.name.clone()).collect();
+        let came = self.waiting.difference(&waiting).filter_map(|name| self.kept.file.site().camera(name));
+        let renewed: Vec<CameraDef> = came.filter_map(|camera| self.definition(camera)).collect();
+        let say = match waiting.len() {
+            0 if !renewed.is_empty() => Some("the keyring is unlocked: cameras are signed in to".to_owned()),
+            n if n > 0 && begun => {
+                Some(format!("the keyring of this session waits for its owner: {n} cameras wait for their passwords; unlock it"))
+            }
+            _ => None,
+        };
+        self.waiting = waiting;
+        (say.is_some() || !renewed.is_empty()).then(|| Outcome { renewed, say, ..Outcome::default() })
+    }
+
     /// Reads the site file again if it was changed elsewhere; what follows from that for the wall.
     pub fn reload(&mut self) -> Result<Option<Outcome>, String> {
         let before = self.kept.file.site().clone();
@@ -583,8 +614,12 @@ impl Errands {
                 == camera.sign_in.as_deref().and_then(|name| before.sign_in(name));
             let unchanged = same_sign_in
                 && old.is_some_and(|old| {
-                    (&old.streams, &old.sign_in, old.transport, &old.trust, old.disabled)
-                        == (&camera.streams, &camera.sign_in, camera.transport, &camera.trust, camera.disabled)
+                    let opened = |camera: &Camera| {
+                        let Camera { streams, sign_in, transport, trust, disabled, encrypted, password_readable, .. } =
+                            camera.clone();
+                        (streams, sign_in, transport, trust, (disabled, encrypted, password_readable))
+                    };
+                    opened(old) == opened(camera)
                 });
             if !unchanged {
                 outcome.renewed.extend(self.definition(camera));

@@ -4,10 +4,11 @@ use crate::places;
 use anyhow::Context as _;
 use lattice_core::find::{FirmwareFault, PathPattern, common_paths, firmware_faults};
 use lattice_core::srtp::MasterKey;
+use lattice_core::target::Target;
 use lattice_core::{Credentials, Secret};
 use lattice_net::{Fingerprint, Trust};
 use lattice_store::site::CertificateTrust;
-use lattice_store::{Camera, Keyring, PasswordSource, Secrets, Sightings, SignIn, SiteFile, Stream};
+use lattice_store::{Camera, Keyring, PasswordSource, SecretError, Secrets, Sightings, SignIn, SiteFile, Stream, Strengths};
 use std::path::Path;
 
 /// The site file and its passwords.
@@ -16,6 +17,8 @@ pub struct Kept {
     pub file: SiteFile,
     /// The passwords.
     pub secrets: Secrets,
+    /// How strongly devices have asked for them.
+    pub strengths: Strengths,
 }
 
 impl Kept {
@@ -24,19 +27,31 @@ impl Kept {
     /// # Errors
     /// When the site or its passwords cannot be read.
     pub fn open(named: Option<&Path>) -> anyhow::Result<Self> {
-        let mut kept = Self::at(&places::site(named)?, &places::secrets(named)?)?;
+        Self::with_keyring(named, Keyring::of_session)
+    }
+
+    /// The same for who must not wait for the owner of the keyring: passwords may come later.
+    ///
+    /// # Errors
+    /// When the site or its passwords cannot be read.
+    pub fn open_at_once(named: Option<&Path>) -> anyhow::Result<Self> {
+        Self::with_keyring(named, Keyring::of_session_at_once)
+    }
+
+    fn with_keyring(named: Option<&Path>, keyring: impl FnOnce() -> Option<Keyring>) -> anyhow::Result<Self> {
+        let mut kept = Self::at(&places::site(named)?, &places::secrets(named)?, &places::state()?.join("sign-ins.json"))?;
         if !kept.file.site().passwords_in_file {
-            kept.secrets = kept.secrets.with_keyring(Keyring::of_session());
+            kept.secrets = kept.secrets.with_keyring(keyring());
         }
         Ok(kept)
     }
 
-    /// Opens a site and its passwords where they are, without any keyring.
+    /// Opens a site, its passwords, and what was learned of their use, where they are, without any keyring.
     ///
     /// # Errors
     /// When the site or its passwords cannot be read.
-    pub fn at(site: &Path, secrets: &Path) -> anyhow::Result<Self> {
-        Ok(Self { file: SiteFile::open(site)?, secrets: Secrets::open(secrets)? })
+    pub fn at(site: &Path, secrets: &Path, strengths: &Path) -> anyhow::Result<Self> {
+        Ok(Self { file: SiteFile::open(site)?, secrets: Secrets::open(secrets)?, strengths: Strengths::open(strengths) })
     }
 
     /// The sign-in of a camera.
@@ -54,7 +69,35 @@ impl Kept {
                 .map_err(|error| error.to_string())?
                 .ok_or_else(|| format!("no password is kept for the sign-in {name:?}: sign in again"))?,
         };
-        Ok(Some(Credentials { user: sign_in.user.clone(), password }))
+        let policy = self.strengths.policy(name).allowing_readable(camera.password_readable);
+        Ok(Some(Credentials::new(&sign_in.user, password).under(policy)))
+    }
+
+    /// A stream's target with what is kept apart of its address.
+    #[must_use]
+    pub fn target_of(&self, stream: &Stream) -> Target {
+        match &stream.target {
+            Target::Url(url) if url.lacks_hidden() => {
+                let kept = self.secrets.query(&stream.target.to_string()).ok().flatten();
+                Target::Url(url.clone().with_hidden(kept.as_ref()))
+            }
+            other => other.clone(),
+        }
+    }
+
+    /// Keeps what does not belong into the site file of the streams' addresses of a camera.
+    ///
+    /// # Errors
+    /// [`SecretError`].
+    pub fn keep_hidden(&mut self, camera: &Camera) -> Result<(), SecretError> {
+        for stream in &camera.streams {
+            if let Target::Url(url) = &stream.target
+                && let Some(hidden) = url.hidden()
+            {
+                self.secrets.keep_query(&stream.target.to_string(), Some(&hidden))?;
+            }
+        }
+        Ok(())
     }
 
     /// The key of an encrypted stream, where one is kept.

@@ -37,7 +37,7 @@ impl Description {
     /// A sign-in is wanted that was not given, or was refused.
     #[must_use]
     pub const fn is_locked(&self) -> bool {
-        matches!(self.video, Err((FailureKind::SignInNeeded | FailureKind::SignInRefused | FailureKind::Forbidden, _)))
+        matches!(self.video, Err((kind, _)) if kind.is_sign_in())
     }
 }
 

@@ -8,6 +8,7 @@ use lattice_core::onvif::{
     self, AddressPlan, Capabilities, DeviceInformation, DeviceTime, Element, Encoder, EncoderLimits, Fault, MediaVersion,
     NetworkInterface, Profile, Security, Service, User, UserLevel, answer, envelope,
 };
+use lattice_core::rtsp::Withheld;
 use lattice_core::{Cause, ClockOffset, ClockProbe, Credentials, Scheme, SourceUrl, Wall};
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
@@ -39,6 +40,9 @@ pub enum DeviceError {
     /// It refused the sign-in, or the account has not the right.
     #[error("the device refused the user name or password, or the account has not the right")]
     SignInRefused,
+    /// The sign-in was not sent, since it would be readable or weaker than before.
+    #[error("{0}")]
+    SignInWithheld(#[source] Withheld),
     /// It refused for a reason of its own.
     #[error("the device refused: {0}")]
     Refused(#[source] Fault),
@@ -53,7 +57,7 @@ impl DeviceError {
     pub const fn cause(&self) -> Cause {
         match self {
             Self::Http(error) => error.cause(),
-            Self::SignInNeeded | Self::SignInRefused => Cause::SignIn,
+            Self::SignInNeeded | Self::SignInRefused | Self::SignInWithheld(_) => Cause::SignIn,
             Self::NotADevice { .. } | Self::Unreadable(_) => Cause::NotRtsp,
             Self::Refused(_) => Cause::NoSuchStream,
         }
@@ -62,7 +66,7 @@ impl DeviceError {
     /// Whether a sign-in, or another one, would help.
     #[must_use]
     pub const fn is_sign_in(&self) -> bool {
-        matches!(self, Self::SignInNeeded | Self::SignInRefused)
+        matches!(self, Self::SignInNeeded | Self::SignInRefused | Self::SignInWithheld(_))
     }
 }
 
@@ -71,6 +75,7 @@ impl From<HttpError> for DeviceError {
         match error {
             HttpError::SignInNeeded => Self::SignInNeeded,
             HttpError::SignInRefused => Self::SignInRefused,
+            HttpError::SignInWithheld(withheld) => Self::SignInWithheld(withheld),
             other => Self::Http(other),
         }
     }
@@ -114,6 +119,14 @@ impl Device {
     #[must_use]
     pub fn at(mut self, path: &str) -> Self {
         self.url = SourceUrl::new(self.url.scheme(), self.url.host(), Some(self.url.port()), path)
+            .with_credentials(self.url.credentials().cloned());
+        self
+    }
+
+    /// Through TLS alone, whatever its port.
+    #[must_use]
+    pub fn encrypted(mut self) -> Self {
+        self.url = SourceUrl::new(Scheme::Https, self.url.host(), Some(self.url.port()), &self.url.request_path())
             .with_credentials(self.url.credentials().cloned());
         self
     }
@@ -243,6 +256,12 @@ impl Device {
         onvif::scope_value(&scopes, "name")
     }
 
+    /// Its lasting name, the one that it has in discovery, where it tells it. No sign-in is used.
+    pub async fn endpoint(&self) -> Option<String> {
+        let answer = self.ask_device(&onvif::get_endpoint_reference(), false).await.ok()?;
+        answer.text_at(&["GUID"]).map(|text| text.trim().chars().take(200).collect()).filter(|text: &String| !text.is_empty())
+    }
+
     /// Gives it a name, which discovery shows from then on.
     ///
     /// # Errors
@@ -282,15 +301,15 @@ impl Device {
     }
 
     /// An address that the device gave, on the host that it was asked at: what it says of itself may be
-    /// an address of another network, and a stranger's is never asked.
+    /// an address of another network, and a stranger's is never asked. Who is asked through TLS is not asked without.
     fn on_this_host(&self, address: &str) -> SourceUrl {
+        let ours = |path: &str| SourceUrl::new(self.url.scheme(), self.url.host(), Some(self.url.port()), path);
         match address.parse::<SourceUrl>() {
-            Ok(given) if given.host() == self.url.host() => given.with_credentials(None),
-            Ok(given) => {
-                let ours = (given.scheme(), self.url.host(), Some(self.url.port()));
-                SourceUrl::new(if ours.0.is_rtsp() { self.url.scheme() } else { ours.0 }, ours.1, ours.2, given.path())
-            }
-            Err(_) => SourceUrl::new(self.url.scheme(), self.url.host(), Some(self.url.port()), DEVICE_PATH),
+            Ok(given) if given.scheme().is_rtsp() => ours(&given.request_path()),
+            Ok(given) if given.host() != self.url.host() => ours(&given.request_path()),
+            Ok(given) if self.url.scheme().is_tls() && !given.scheme().is_tls() => ours(&given.request_path()),
+            Ok(given) => given.with_credentials(None),
+            Err(_) => ours(DEVICE_PATH),
         }
     }
 

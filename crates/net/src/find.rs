@@ -47,8 +47,6 @@ pub struct FindConfig {
     pub probe_from: Vec<Ipv4Addr>,
     /// Hosts to probe one by one.
     pub probe_hosts: Vec<Ipv4Addr>,
-    /// A sign-in to try, once, on each device found.
-    pub sign_in: Option<Credentials>,
     /// Paths that are asked, without a sign-in, where the root of a stream port tells nothing.
     pub paths: Vec<PathPattern>,
 }
@@ -59,7 +57,7 @@ impl FindConfig {
     pub fn new(ranges: Vec<AddressRange>, probe_from: Vec<Ipv4Addr>) -> Self {
         let paths = common_paths("").unwrap_or_default();
         let (ports, probe_hosts) = (USUAL_PORTS.to_vec(), Vec::new());
-        Self { ranges, ports, at_once: AT_ONCE, probe_from, probe_hosts, sign_in: None, paths }
+        Self { ranges, ports, at_once: AT_ONCE, probe_from, probe_hosts, paths }
     }
 
     /// Knocks on these ports rather than the usual ones, if there are any.
@@ -419,7 +417,7 @@ async fn identify(config: &FindConfig, limit: &Semaphore, address: IpAddr, candi
         ask_stream(config, address, *port, &mut learnt).await;
     }
     if let Some(device) = device {
-        ask_device(config, &device, address, &mut learnt).await;
+        ask_device(&device, address, &mut learnt).await;
     }
     if learnt.kind == DeviceKind::Unknown && learnt.rtsp_port.is_some() {
         learnt.kind = DeviceKind::Camera;
@@ -468,8 +466,8 @@ async fn ask_stream(config: &FindConfig, address: IpAddr, port: u16, learnt: &mu
     }
 }
 
-/// Asks the device service: unsigned first, to see whether it lies open, then with the sign-in, once.
-async fn ask_device(config: &FindConfig, device: &Device, address: IpAddr, learnt: &mut FoundDevice) {
+/// Asks the device service, without any sign-in: whoever answers is a stranger.
+async fn ask_device(device: &Device, address: IpAddr, learnt: &mut FoundDevice) {
     if let Ok(capabilities) = device.capabilities().await {
         learnt.channels = capabilities.video_sources;
         if capabilities.video_sources.is_some_and(|sources| sources > 1) {
@@ -479,34 +477,25 @@ async fn ask_device(config: &FindConfig, device: &Device, address: IpAddr, learn
     if learnt.kind == DeviceKind::Unknown {
         learnt.kind = DeviceKind::Camera;
     }
-    let unsigned = device.information(false).await;
-    let wants_sign_in = matches!(unsigned, Err(DeviceError::SignInNeeded));
-    let mut opened = device.clone();
-    if wants_sign_in {
-        // Only a device without accounts tells them to anyone.
-        if device.users(false).await.is_ok_and(|users| users.is_empty()) {
-            learnt.exposed = Some(Exposure::FirstUse);
+    learnt.endpoint = device.endpoint().await.or_else(|| learnt.endpoint.take());
+    match device.information(false).await {
+        Ok(information) => {
+            take(learnt, information);
+            ask_streams(device, address, false, learnt).await;
         }
-        learnt.locked = Some(true);
-        let Some(sign_in) = config.sign_in.clone() else { return };
-        opened = device.clone().signing_in(Some(sign_in.clone()));
-        match opened.information(true).await {
-            Ok(information) => {
-                take(learnt, information);
-                learnt.locked = Some(false);
-                if is_well_known(&sign_in) {
-                    learnt.exposed = Some(Exposure::DefaultPassword);
-                }
+        Err(DeviceError::SignInNeeded) => {
+            // Only a device without accounts tells them to anyone.
+            if device.users(false).await.is_ok_and(|users| users.is_empty()) {
+                learnt.exposed = Some(Exposure::FirstUse);
             }
-            Err(error) => {
-                learnt.refused = error.is_sign_in();
-                return;
-            }
+            learnt.locked = Some(true);
         }
-    } else if let Ok(information) = unsigned {
-        take(learnt, information);
+        Err(_) => ask_streams(device, address, false, learnt).await,
     }
-    let Ok(streams) = opened.streams(wants_sign_in).await else { return };
+}
+
+async fn ask_streams(device: &Device, address: IpAddr, signed: bool, learnt: &mut FoundDevice) {
+    let Ok(streams) = device.streams(signed).await else { return };
     let sources: BTreeSet<_> = streams.iter().filter_map(|offered| offered.profile.source.clone()).collect();
     if sources.len() > 1 {
         learnt.kind = DeviceKind::Recorder;
@@ -518,9 +507,36 @@ async fn ask_device(config: &FindConfig, device: &Device, address: IpAddr, learn
     if seen.is_open() {
         learnt.exposed = Some(Exposure::NoPassword);
         learnt.locked = Some(false);
-    } else if seen.is_locked() && config.sign_in.is_none() {
+    } else if seen.is_locked() && !signed {
         learnt.locked = Some(true);
     }
+}
+
+/// Asks a device that a search found with a sign-in, once: only where the operator has said that this is the device. What it
+/// says is added to what is known of it; a refusal ends it.
+pub async fn sign_in_to(address: IpAddr, found: &FoundDevice, sign_in: &Credentials, trust: Trust) -> FoundDevice {
+    let mut learnt = found.clone();
+    let Some(port) = found.service_port else { return learnt };
+    let mut device = Device::new(&address.to_string(), port, Some(sign_in.clone()), Some(address)).trusting(trust);
+    let asked = async {
+        // Its time first: what is signed carries it.
+        if device.greet().await.is_err_and(|error| !matches!(error, DeviceError::SignInNeeded | DeviceError::Refused(_))) {
+            return;
+        }
+        match device.information(true).await {
+            Ok(information) => {
+                take(&mut learnt, information);
+                learnt.locked = Some(false);
+                if is_well_known(sign_in) {
+                    learnt.exposed = Some(Exposure::DefaultPassword);
+                }
+                ask_streams(&device, address, true, &mut learnt).await;
+            }
+            Err(error) => learnt.refused = error.is_sign_in(),
+        }
+    };
+    let _ = tokio::time::timeout(DEVICE_WITHIN, asked).await;
+    learnt
 }
 
 fn take(learnt: &mut FoundDevice, information: lattice_core::onvif::DeviceInformation) {

@@ -8,8 +8,9 @@ use hyper::body::{Bytes, Incoming};
 use hyper::client::conn::http1;
 use hyper::{Method, Request, Response, StatusCode, header};
 use hyper_util::rt::TokioIo;
-use lattice_core::rtsp::{Challenge, ChallengeScheme, authorization};
+use lattice_core::rtsp::{Challenge, ChallengeScheme, Withheld, authorization};
 use lattice_core::{Cause, SourceUrl};
+use std::borrow::Cow;
 use std::net::SocketAddr;
 use std::time::Duration;
 use tokio::sync::Mutex;
@@ -64,6 +65,9 @@ pub enum HttpError {
     /// The sign-in was refused.
     #[error("the device refused the user name or password")]
     SignInRefused,
+    /// The sign-in was not sent, since it would be readable or weaker than before.
+    #[error("{0}")]
+    SignInWithheld(#[source] Withheld),
     /// Another status than success.
     #[error("the device answered {0}")]
     Status(u16),
@@ -75,7 +79,7 @@ impl HttpError {
     pub const fn cause(&self) -> Cause {
         match self {
             Self::Unreachable { cause, .. } => *cause,
-            Self::Certificate { .. } | Self::SignInNeeded | Self::SignInRefused => Cause::SignIn,
+            Self::Certificate { .. } | Self::SignInNeeded | Self::SignInRefused | Self::SignInWithheld(_) => Cause::SignIn,
             Self::Tls(_) | Self::NotHttp | Self::TooLong { .. } => Cause::NotRtsp,
             Self::Slow { .. } => Cause::Silence,
             Self::Status(401 | 403) => Cause::SignIn,
@@ -103,11 +107,21 @@ impl Question<'_> {
         if self.body.is_some() { Method::POST } else { Method::GET }
     }
 
+    /// The challenge that may be answered with its sign-in.
+    fn answerable(&self, challenges: &[String]) -> Result<Challenge, HttpError> {
+        let credentials = self.url.credentials().ok_or(HttpError::SignInNeeded)?;
+        let offered = challenges.iter().map(String::as_str);
+        Challenge::choose(offered, credentials, self.url.host(), self.url.scheme().is_tls()).map_err(|withheld| match withheld {
+            Withheld::Unknown => HttpError::SignInRefused,
+            other => HttpError::SignInWithheld(other),
+        })
+    }
+
     /// The request, with a sign-in where there is one; `None` where the address makes none.
     fn request(&self, authorization: Option<String>, connection: &'static str) -> Option<Request<Full<Bytes>>> {
         let path = path_of(self.url);
         // A path that begins with a question mark has no slash: it is put in.
-        let target = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
+        let target = if path.starts_with('/') { path.into_owned() } else { format!("/{path}") };
         let mut request = Request::builder()
             .method(self.method())
             .uri(target)
@@ -238,12 +252,7 @@ impl Line {
                     .collect();
                 let body = collect(response.into_body(), most).await?;
                 if status == StatusCode::UNAUTHORIZED {
-                    if question.url.credentials().is_none() {
-                        return Err(HttpError::SignInNeeded);
-                    }
-                    let Some(challenge) = Challenge::strongest(challenges.iter().map(String::as_str)) else {
-                        return Err(HttpError::SignInRefused);
-                    };
+                    let challenge = question.answerable(&challenges)?;
                     // A nonce of an earlier question may be too old; one that was just given is not.
                     let again = signs && !tried && matches!(challenge.scheme, ChallengeScheme::Digest { stale: true, .. });
                     if signs && !again {
@@ -294,7 +303,7 @@ impl Held {
         let signed = self.challenge.as_mut().zip(question.url.credentials()).map(|((challenge, count), credentials)| {
             *count += 1;
             let nonce = format!("{:016x}", rand::random::<u64>());
-            authorization(challenge, credentials, question.method().as_str(), path_of(question.url), *count, &nonce)
+            authorization(challenge, credentials, question.method().as_str(), &path_of(question.url), *count, &nonce)
         });
         self.sender.ready().await.map_err(AskError::from)?;
         let request = question.request(signed, "keep-alive").ok_or(AskError::Address)?;
@@ -328,13 +337,12 @@ async fn ask_and_sign_in(question: &Question<'_>) -> Result<Answer, HttpError> {
         .iter()
         .filter_map(|value| value.to_str().ok().map(str::to_owned))
         .collect();
-    let challenge = Challenge::strongest(challenges.iter().map(String::as_str));
     drop(first);
     let Some(credentials) = question.url.credentials() else { return Err(HttpError::SignInNeeded) };
-    let Some(challenge) = challenge else { return Err(HttpError::SignInRefused) };
+    let challenge = question.answerable(&challenges)?;
     let uri = path_of(question.url);
     let value =
-        authorization(&challenge, credentials, question.method().as_str(), uri, 1, &format!("{:016x}", rand::random::<u64>()));
+        authorization(&challenge, credentials, question.method().as_str(), &uri, 1, &format!("{:016x}", rand::random::<u64>()));
     let digest = matches!(challenge.scheme, ChallengeScheme::Digest { .. });
     let mut second = ask_once(question, Some(value)).await?;
     second.signed_in = Some(digest);
@@ -344,8 +352,8 @@ async fn ask_and_sign_in(question: &Question<'_>) -> Result<Answer, HttpError> {
     Ok(second)
 }
 
-fn path_of(url: &SourceUrl) -> &str {
-    if url.path().is_empty() { "/" } else { url.path() }
+fn path_of(url: &SourceUrl) -> Cow<'_, str> {
+    if url.path().is_empty() { Cow::Borrowed("/") } else { url.request_path() }
 }
 
 async fn ask_once(question: &Question<'_>, authorization: Option<String>) -> Result<Answer, HttpError> {

@@ -1,7 +1,7 @@
 //! How a try at a stream ended.
 
 use crate::connection::Fingerprint;
-use lattice_core::rtsp::{Failure, FailureKind};
+use lattice_core::rtsp::Failure;
 use lattice_core::{Cause, SourceUrl};
 
 /// The end of one try.
@@ -26,7 +26,7 @@ pub enum Outcome {
 impl From<Failure> for Outcome {
     fn from(failure: Failure) -> Self {
         match failure.kind {
-            FailureKind::SignInNeeded | FailureKind::SignInRefused | FailureKind::Forbidden => Self::Locked(failure.text),
+            kind if kind.is_sign_in() => Self::Locked(failure.text),
             kind => Self::Failed(kind.cause(), failure.text),
         }
     }

@@ -33,7 +33,7 @@ pub(crate) async fn fetch(driver: &mut Driver, url: &SourceUrl, interval: Durati
         let answer = match answer {
             Ok(answer) => answer,
             Err(error) => {
-                if matches!(error, HttpError::SignInNeeded | HttpError::SignInRefused) {
+                if matches!(error, HttpError::SignInNeeded | HttpError::SignInRefused | HttpError::SignInWithheld(_)) {
                     driver.receiver.meter().on_progress(clock::now(), Progress::Spoke);
                     driver.receiver.meter().on_progress(clock::now(), Progress::SignInAsked);
                 }
@@ -145,6 +145,7 @@ async fn stream(driver: &mut Driver, mut answer: crate::http::Answer, mut parts:
 fn failed(driver: &mut Driver, error: &HttpError) -> Outcome {
     driver.receiver.meter().set_seen(match error {
         HttpError::SignInNeeded => Some(FailureKind::SignInNeeded),
+        HttpError::SignInWithheld(withheld) => Some((*withheld).into()),
         HttpError::SignInRefused | HttpError::Status(401) => Some(FailureKind::SignInRefused),
         HttpError::Status(403) => Some(FailureKind::Forbidden),
         HttpError::Status(404 | 410) => Some(FailureKind::NotFound),
@@ -155,7 +156,9 @@ fn failed(driver: &mut Driver, error: &HttpError) -> Outcome {
     });
     match error {
         HttpError::Certificate { fingerprint, .. } => Outcome::Untrusted(error.to_string(), *fingerprint),
-        HttpError::SignInNeeded | HttpError::SignInRefused | HttpError::Status(401 | 403) => Outcome::Locked(error.to_string()),
+        HttpError::SignInNeeded | HttpError::SignInRefused | HttpError::SignInWithheld(_) | HttpError::Status(401 | 403) => {
+            Outcome::Locked(error.to_string())
+        }
         HttpError::Unreachable { cause, text } => Outcome::Failed(*cause, text.clone()),
         other => Outcome::Failed(other.cause(), other.to_string()),
     }

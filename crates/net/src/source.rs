@@ -54,6 +54,18 @@ pub enum Origin {
     },
 }
 
+impl Origin {
+    /// The same with the operator's choice whether its password may travel readable.
+    #[must_use]
+    pub fn allowing_readable(self, allowed: bool) -> Self {
+        match self {
+            Self::Url(url) => Self::Url(url.allowing_readable(allowed)),
+            Self::Pictures { url, every } => Self::Pictures { url: url.allowing_readable(allowed), every },
+            Self::Listen(listen) => Self::Listen(listen),
+        }
+    }
+}
+
 impl std::fmt::Display for Origin {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {

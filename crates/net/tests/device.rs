@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use lattice_core::onvif::{AddressPlan, UserLevel};
-use lattice_core::{Credentials, FrameRate, Secret};
+use lattice_core::{Credentials, FrameRate};
 use lattice_net::{Device, DeviceError};
 use lattice_sim::{Camera, CameraSpec, Log, Port, whole_port};
 use std::time::Duration;
@@ -23,7 +23,7 @@ fn rig(name: &str, change: impl FnOnce(&mut CameraSpec)) -> Rig {
 }
 
 fn sign_in(user: &str, password: &str) -> Credentials {
-    Credentials { user: user.into(), password: Secret::new(password.into()) }
+    Credentials::new(user, password)
 }
 
 impl Rig {

@@ -10,7 +10,7 @@ use hyper::{Method, Request, Response, StatusCode, header};
 use hyper_util::rt::TokioIo;
 use lattice_core::onvif::{Element, Match, Security, User, UserLevel, envelope, escape};
 use lattice_core::rtsp::{DigestAlgorithm, auth_parameters, digest_response};
-use lattice_core::{Credentials, Secret, Wall};
+use lattice_core::{Credentials, Wall};
 use std::convert::Infallible;
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -202,7 +202,8 @@ fn fault(code: &str, reason: &str) -> String {
 fn reply(camera: &Shared, document: &Element) -> Result<String, String> {
     let question = document.child("Body").and_then(|body| body.children.first()).ok_or_else(|| fault("InvalidArgs", "empty"))?;
     let name = question.name.as_str();
-    let before_sign_in = ["GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetScopes", "GetHostname"];
+    let before_sign_in =
+        ["GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetScopes", "GetHostname", "GetEndpointReference"];
     if !before_sign_in.contains(&name) {
         let first_account = camera.is_first_use() && matches!(name, "GetUsers" | "CreateUsers");
         if !first_account && !signed_in(camera, document) {
@@ -219,6 +220,10 @@ fn reply(camera: &Shared, document: &Element) -> Result<String, String> {
                 let _ = write!(out, "<tds:Scopes><tt:ScopeItem>{}</tt:ScopeItem></tds:Scopes>", escape(scope));
                 out
             })
+        )),
+        "GetEndpointReference" => Ok(format!(
+            "<tds:GetEndpointReferenceResponse><tds:GUID>{}</tds:GUID></tds:GetEndpointReferenceResponse>",
+            camera.announcement().endpoint
         )),
         "SetScopes" => set_scopes(camera, question),
         "GetDeviceInformation" => Ok(information(camera)),
@@ -379,7 +384,7 @@ fn set_user(camera: &Shared, question: &Element) -> Result<String, String> {
     if password.chars().count() < 8 {
         return Err(fault("PasswordTooWeak", "eight characters at least"));
     }
-    let credentials = Credentials { user: name.to_owned(), password: Secret::new(password.to_owned()) };
+    let credentials = Credentials::new(name, password);
     let mut state = camera.state();
     match &mut state.sign_in {
         Some(sign_in) if sign_in.credentials.user == name => sign_in.credentials = credentials,

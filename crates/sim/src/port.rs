@@ -7,8 +7,8 @@ use crate::log::Log;
 use crate::scene::View;
 use crate::video::VideoStream;
 use crate::{device, discovery, server};
+use lattice_core::Credentials;
 use lattice_core::rtsp::DigestAlgorithm;
-use lattice_core::{Credentials, Secret};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
@@ -101,7 +101,7 @@ fn usual() -> Vec<StreamSpec> {
 }
 
 fn sign_in(user: &str, password: &str) -> SignIn {
-    let credentials = Credentials { user: user.into(), password: Secret::new(password.into()) };
+    let credentials = Credentials::new(user, password);
     SignIn { credentials, digest: Some(DigestAlgorithm::Md5) }
 }
 

@@ -257,8 +257,7 @@ fn a_sign_in_is_asked_for_and_garbage_ends_the_connection() {
     // By the digest of RFC 2617, 3.2.2, as a client computes it.
     let nonce = challenge.split("nonce=\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
     let answer = |method: &str, url: &str| {
-        let credentials =
-            lattice_core::Credentials { user: "harbour".into(), password: lattice_core::Secret::new("ebb-and-flow".into()) };
+        let credentials = lattice_core::Credentials::new("harbour", "ebb-and-flow");
         let algorithm = lattice_core::rtsp::DigestAlgorithm::Md5;
         let response = lattice_core::rtsp::digest_response(algorithm, &credentials, "Tarnhithe", &nonce, method, url);
         format!(

@@ -1,19 +1,23 @@
 //! The keyring of the person's session: the Secret Service of a desktop, or what the system has in its place.
 //!
-//! It may ask its owner to unlock it, and it may hang: every question has an end, and after one that was not answered
-//! no other is asked.
+//! It may ask its owner to unlock it, and it may hang: every question has an end. A command waits for its owner for a while, and
+//! after a question that was not answered asks no other. A wall does not wait ([`Keyring::of_session_at_once`]): what was asked
+//! stays asked, and the answer is there when the same is asked again.
 
 use keyring_core::Entry;
 use lattice_core::Secret;
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{OnceLock, mpsc};
+use std::sync::{Mutex, OnceLock, PoisonError, mpsc};
 use std::time::Duration;
 
 /// Under this name our entries stand in the keyring.
 const SERVICE: &str = "amber-lattice";
 /// So long may its owner take to unlock it.
 const PATIENCE: Duration = Duration::from_secs(20);
+/// So long a wall waits.
+const AT_ONCE: Duration = Duration::from_millis(300);
 
 /// Why the keyring did not do what it was asked.
 #[derive(Debug, thiserror::Error)]
@@ -21,27 +25,52 @@ pub enum KeyringError {
     /// It gave no answer.
     #[error("the keyring of this session does not answer: unlock it and start again")]
     Silent,
+    /// It has not answered yet.
+    #[error("the keyring of this session waits for its owner: unlock it")]
+    Asking,
     /// It refused. What it says holds no secret.
     #[error("the keyring of this session refused: {0}")]
     Refused(String),
 }
 
+type Answer<T> = mpsc::Receiver<keyring_core::Result<T>>;
+
 /// The keyring of this session.
 #[derive(Debug)]
 pub struct Keyring {
     silent: AtomicBool,
+    patience: Duration,
+    /// What was asked and has not been answered, by name; only where nobody waits.
+    asked: Mutex<BTreeMap<String, Answer<Option<Secret<String>>>>>,
 }
 
 impl Keyring {
     /// The keyring, where the session has one: on systems with D-Bus, when there is a session bus with one on it.
     #[must_use]
     pub fn of_session() -> Option<Self> {
-        let this = Self { silent: AtomicBool::new(false) };
+        Self::with_patience(PATIENCE)
+    }
+
+    /// The same for who must not wait: what is not answered at once is [`KeyringError::Asking`].
+    #[must_use]
+    pub fn of_session_at_once() -> Option<Self> {
+        Self::with_patience(AT_ONCE)
+    }
+
+    fn with_patience(patience: Duration) -> Option<Self> {
+        let this = Self { silent: AtomicBool::new(false), patience, asked: Mutex::default() };
         if cfg!(all(unix, not(target_os = "macos"))) && !has_session_bus() {
             return None;
         }
-        let there = this.ask(|| Ok(has_store()));
-        matches!(there, Ok(true)).then_some(this)
+        let there = wait(&Self::begin(|| Ok(has_store())).ok()?, patience.max(Duration::from_secs(1)));
+        // One that takes long is there, and is asked later.
+        matches!(there, None | Some(Ok(true))).then_some(this)
+    }
+
+    /// Whether something was asked that has not been answered.
+    #[must_use]
+    pub fn is_asking(&self) -> bool {
+        !self.asked.lock().unwrap_or_else(PoisonError::into_inner).is_empty()
     }
 
     /// A secret that is kept under this name; `None` when none is.
@@ -49,12 +78,38 @@ impl Keyring {
     /// # Errors
     /// [`KeyringError`].
     pub fn get(&self, name: &str) -> Result<Option<Secret<String>>, KeyringError> {
-        let name = name.to_owned();
-        self.ask(move || match Entry::new(SERVICE, &name)?.get_password() {
-            Ok(password) => Ok(Some(Secret::new(password))),
-            Err(keyring_core::Error::NoEntry) => Ok(None),
-            Err(error) => Err(error),
-        })
+        let mut asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        let before = asked.remove(name);
+        let (answer, patience) = match before {
+            Some(before) => (before, Duration::ZERO),
+            None if self.silent.load(Ordering::Relaxed) => return Err(KeyringError::Silent),
+            None => {
+                let entry = name.to_owned();
+                let question = move || {
+                    if !has_store() {
+                        return Ok(None);
+                    }
+                    match Entry::new(SERVICE, &entry)?.get_password() {
+                        Ok(password) => Ok(Some(Secret::new(password))),
+                        Err(keyring_core::Error::NoEntry) => Ok(None),
+                        Err(error) => Err(error),
+                    }
+                };
+                // While one question waits for the owner, the others are asked without waiting.
+                (Self::begin(question)?, if asked.is_empty() { self.patience } else { Duration::ZERO })
+            }
+        };
+        match wait(&answer, patience) {
+            Some(answered) => answered.map_err(|error| KeyringError::Refused(error.to_string())),
+            None if self.patience == AT_ONCE => {
+                asked.insert(name.to_owned(), answer);
+                Err(KeyringError::Asking)
+            }
+            None => {
+                self.silent.store(true, Ordering::Relaxed);
+                Err(KeyringError::Silent)
+            }
+        }
     }
 
     /// Keeps a secret; `None` forgets it.
@@ -79,17 +134,33 @@ impl Keyring {
         &self,
         question: impl FnOnce() -> keyring_core::Result<T> + Send + 'static,
     ) -> Result<T, KeyringError> {
-        if self.silent.load(Ordering::Relaxed) {
+        if self.silent.load(Ordering::Relaxed) || self.is_asking() {
             return Err(KeyringError::Silent);
         }
-        let (sender, answer) = mpsc::channel();
-        // Left behind when it never comes back: nothing of ours is waited for by it.
-        let asked = std::thread::Builder::new().name("keyring".into()).spawn(move || drop(sender.send(question())));
-        if let Ok(Ok(answer)) = asked.map(|_| answer.recv_timeout(PATIENCE)) {
+        if let Some(answer) = wait(&Self::begin(question)?, self.patience) {
             return answer.map_err(|error| KeyringError::Refused(error.to_string()));
         }
-        self.silent.store(true, Ordering::Relaxed);
+        self.silent.store(self.patience != AT_ONCE, Ordering::Relaxed);
         Err(KeyringError::Silent)
+    }
+
+    /// Asks on a thread of its own, which is left behind when it never comes back: nothing of ours is waited for by it.
+    fn begin<T: Send + 'static>(
+        question: impl FnOnce() -> keyring_core::Result<T> + Send + 'static,
+    ) -> Result<Answer<T>, KeyringError> {
+        let (sender, answer) = mpsc::channel();
+        let asked = std::thread::Builder::new().name("keyring".into()).spawn(move || drop(sender.send(question())));
+        asked.map(|_| answer).map_err(|_| KeyringError::Silent)
+    }
+}
+
+/// The answer, where it comes in time.
+fn wait<T>(answer: &Answer<T>, patience: Duration) -> Option<keyring_core::Result<T>> {
+    let nobody = || Err(keyring_core::Error::NoEntry);
+    match answer.recv_timeout(patience) {
+        Ok(answer) => Some(answer),
+        Err(mpsc::RecvTimeoutError::Timeout) => None,
+        Err(mpsc::RecvTimeoutError::Disconnected) => Some(nobody()),
     }
 }
 

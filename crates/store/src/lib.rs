@@ -12,6 +12,7 @@ mod screens;
 mod secrets;
 mod sightings;
 pub mod site;
+mod strengths;
 
 pub use history::{Missing, Reading, StreamName, Tier};
 pub use keyring::{Keyring, KeyringError};
@@ -22,3 +23,4 @@ pub use secrets::{SecretError, Secrets};
 pub use sightings::{Sighting, Sightings};
 pub use site::{Camera, Group, PasswordSource, Role, SignIn, Site, SiteError, SiteFile, Stream};
 pub use site::{export_lattice, import_lattices};
+pub use strengths::Strengths;

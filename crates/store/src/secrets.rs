@@ -62,6 +62,9 @@ struct Content {
     /// Key of an encrypted stream by the stream's address.
     #[serde(default)]
     key: BTreeMap<String, String>,
+    /// What belongs into a stream's address, by the address as it is shown.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    query: BTreeMap<String, String>,
 }
 
 /// What a secret belongs to.
@@ -69,6 +72,7 @@ struct Content {
 enum Of<'a> {
     SignIn(&'a str),
     Stream(&'a str),
+    Query(&'a str),
 }
 
 /// The passwords and keys of a site.
@@ -85,6 +89,12 @@ impl Secrets {
     #[must_use]
     pub fn with_keyring(self, keyring: Option<Keyring>) -> Self {
         Self { keyring, ..self }
+    }
+
+    /// Whether the keyring was asked for something and has not answered yet: the same may be asked again.
+    #[must_use]
+    pub fn is_asking(&self) -> bool {
+        self.keyring.as_ref().is_some_and(Keyring::is_asking)
     }
 
     /// Where new secrets are kept, in words.
@@ -162,11 +172,28 @@ impl Secrets {
         self.keep(Of::Stream(stream), key)
     }
 
+    /// What belongs into a stream's address and is not shown, by the address as it is shown; `None` when none is kept.
+    ///
+    /// # Errors
+    /// [`SecretError::Keyring`].
+    pub fn query(&self, stream: &str) -> Result<Option<Secret<String>>, SecretError> {
+        self.get(Of::Query(stream))
+    }
+
+    /// Keeps what belongs into a stream's address; `None` forgets it.
+    ///
+    /// # Errors
+    /// [`SecretError::Io`]; what was kept before stays.
+    pub fn keep_query(&mut self, stream: &str, secrets: Option<&Secret<String>>) -> Result<(), SecretError> {
+        self.keep(Of::Query(stream), secrets)
+    }
+
     /// Its name in the keyring: two sites may have sign-ins of one name.
     fn entry(&self, of: Of<'_>) -> String {
         let (kind, name) = match of {
             Of::SignIn(name) => ("sign-in", name),
             Of::Stream(name) => ("key", name),
+            Of::Query(name) => ("address", name),
         };
         format!("{kind} {name} of {}", self.path.display())
     }
@@ -175,6 +202,7 @@ impl Secrets {
         match of {
             Of::SignIn(_) => &mut self.content.password,
             Of::Stream(_) => &mut self.content.key,
+            Of::Query(_) => &mut self.content.query,
         }
     }
 
@@ -182,6 +210,7 @@ impl Secrets {
         let in_file = match of {
             Of::SignIn(name) => self.content.password.get(name),
             Of::Stream(name) => self.content.key.get(name),
+            Of::Query(name) => self.content.query.get(name),
         };
         let (None, Some(keyring)) = (in_file, &self.keyring) else { return Ok(in_file.cloned().map(Secret::new)) };
         let entry = self.entry(of);
@@ -194,7 +223,7 @@ impl Secrets {
     }
 
     fn keep(&mut self, of: Of<'_>, secret: Option<&Secret<String>>) -> Result<(), SecretError> {
-        let (Of::SignIn(name) | Of::Stream(name)) = of;
+        let (Of::SignIn(name) | Of::Stream(name) | Of::Query(name)) = of;
         let entry = self.entry(of);
         let in_keyring = match &self.keyring {
             Some(keyring) => keyring.set(&entry, secret).inspect_err(|error| tracing::warn!("{error}")).is_ok(),
@@ -212,7 +241,7 @@ impl Secrets {
     }
 
     fn put(&mut self, of: Of<'_>, secret: Option<String>) {
-        let (Of::SignIn(name) | Of::Stream(name)) = of;
+        let (Of::SignIn(name) | Of::Stream(name) | Of::Query(name)) = of;
         match secret {
             Some(secret) => self.table(of).insert(name.to_owned(), secret),
             None => self.table(of).remove(name),

@@ -19,6 +19,8 @@ pub struct Sighting {
     pub hardware: Option<String>,
     /// The device's serial number.
     pub serial: Option<String>,
+    /// The device's lasting name in discovery (its endpoint reference), which it tells without a sign-in.
+    pub endpoint: Option<String>,
     /// When, seconds UTC.
     pub at: i64,
 }
@@ -56,6 +58,7 @@ impl Sightings {
             addresses: if seen.addresses.is_empty() { before.addresses } else { seen.addresses },
             hardware: seen.hardware.or(before.hardware),
             serial: seen.serial.or(before.serial),
+            endpoint: seen.endpoint.or(before.endpoint),
             at: seen.at,
         };
         if self.seen.len() >= MAX_TARGETS

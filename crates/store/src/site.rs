@@ -124,6 +124,10 @@ pub struct Camera {
     pub transport: TransportChoice,
     /// How its certificate is judged.
     pub trust: CertificateTrust,
+    /// It is asked through TLS alone.
+    pub encrypted: bool,
+    /// Its password may travel readable (Basic without TLS) where it asks for that.
+    pub password_readable: bool,
     /// Viewers that its device takes at a time; not limited as far as is known for `None`.
     pub viewers: Option<u32>,
     /// The link to its device.
@@ -143,6 +147,13 @@ pub struct Camera {
 }
 
 impl Camera {
+    /// Whether it is asked through TLS alone: it was given so, or one of its streams was.
+    #[must_use]
+    pub fn is_encrypted(&self) -> bool {
+        let by_tls = |stream: &Stream| matches!(&stream.target, Target::Url(url) if url.scheme().is_tls());
+        self.encrypted || self.streams.iter().any(by_tls)
+    }
+
     /// The stream of a role.
     #[must_use]
     pub fn stream(&self, role: Role) -> Option<&Stream> {
@@ -292,6 +303,12 @@ fn stream_target(text: &str) -> Result<Target, String> {
     if url.credentials().is_some() {
         return Err(
             "a user or password stands in the address: name a [[sign-in]] instead, its password is kept apart from this file"
+                .into(),
+        );
+    }
+    if url.hidden().is_some() {
+        return Err(
+            "a password stands in the address: write *** in its place and add the camera by  amber-lattice add, which keeps it apart from this file"
                 .into(),
         );
     }

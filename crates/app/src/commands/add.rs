@@ -3,9 +3,10 @@
 use crate::cli::{AddOptions, SignInOptions};
 use lattice_core::find::PathPattern;
 use lattice_core::target::{Newcomer, Target, names_file, understand, understand_listing};
-use lattice_core::{Cause, Credentials};
+use lattice_core::{Cause, Credentials, SignInPolicy};
 use lattice_engine::jobs::{exposure_of, put, read_list, take_in, unreached};
 use lattice_engine::kept::{Kept, password_from, path_patterns};
+use lattice_net::Trust;
 use lattice_store::{Camera, PasswordSource, Site};
 use std::io::Write as _;
 use std::path::Path;
@@ -19,7 +20,8 @@ const INTAKE_WITHIN: Duration = Duration::from_secs(15);
 pub fn sign_in(options: &SignInOptions) -> anyhow::Result<Option<(Credentials, PasswordSource)>> {
     let (Some(user), Some(variable)) = (&options.sign_in, &options.password_env) else { return Ok(None) };
     let password = password_from(variable).map_err(anyhow::Error::msg)?;
-    Ok(Some((Credentials { user: user.clone(), password }, PasswordSource::Environment(variable.clone()))))
+    let policy = SignInPolicy::default().allowing_readable(options.password_readable);
+    Ok(Some((Credentials::new(user, password).under(policy), PasswordSource::Environment(variable.clone()))))
 }
 
 /// Who is to be added: by address, by a session description, or by a list in a file.
@@ -73,9 +75,11 @@ pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode
     let patterns = path_patterns()?;
     let (mut all, before) = (true, kept.file.site().cameras.len());
     for newcomer in newcomers {
-        let (newcomer, source) = match &given {
-            Some((credentials, from)) => (newcomer.with_credentials(Some(credentials.clone())), from.clone()),
-            None => (newcomer, PasswordSource::Kept),
+        let (newcomer, source) = if let Some((credentials, from)) = &given {
+            (newcomer.with_credentials(Some(credentials.clone())), from.clone())
+        } else {
+            let target = newcomer.target.clone().allowing_readable(options.sign_in.password_readable);
+            (Newcomer { target, ..newcomer }, PasswordSource::Kept)
         };
         all &= add_one(&mut kept, &runtime, &patterns, &newcomer, &source, &options.channels)?;
     }
@@ -109,7 +113,7 @@ fn add_one(
         newcomer.group = newcomer.group.or(unknown.group);
         again = Some(camera);
     }
-    let taken = runtime.block_on(async { tokio::time::timeout(INTAKE_WITHIN, take_in(target, patterns)).await });
+    let taken = runtime.block_on(async { tokio::time::timeout(INTAKE_WITHIN, take_in(target, patterns, Trust::Verify)).await });
     let mut intake = match taken {
         Ok(Ok(intake)) => intake,
         Ok(Err(trouble)) if newcomer.as_typed || trouble.may_pass() => unreached(target, &trouble.text),

@@ -103,7 +103,7 @@ fn subjects(options: &CheckOptions, kept: &Kept, sightings: &Sightings) -> anyho
         }
         let target = match &given {
             Some(given) => reading.target.with_credentials(Some(given.clone())),
-            None => reading.target,
+            None => reading.target.allowing_readable(options.sign_in.password_readable),
         };
         let seen = remembered(kept, sightings, &target);
         let (shown, transport): (String, TransportChoice) = (target.to_string(), options.transport.into());

@@ -111,7 +111,8 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
     let (standin, announced) = StandIn::start()?;
     // The demo's site is its own, and gone with it.
     let folder = tempfile::tempdir().context("no folder for the demo's site")?;
-    let mut kept = Kept::at(&folder.path().join("site.toml"), &folder.path().join("sign-ins.toml"))?;
+    let mut kept =
+        Kept::at(&folder.path().join("site.toml"), &folder.path().join("sign-ins.toml"), &folder.path().join("sign-ins.json"))?;
     kept.file.change(|editor| {
         editor.name_site(SITE);
         Ok(())

@@ -1,9 +1,11 @@
 //! `find`: what is on the network.
 
 use crate::cli::FindOptions;
+use lattice_core::Credentials;
 use lattice_core::find::{AddressRange, Findings, FoundDevice, MANY_ADDRESSES};
 use lattice_engine::kept::Kept;
-use lattice_net::find::{FindConfig, FindProgress, Search, probe_addresses};
+use lattice_net::Trust;
+use lattice_net::find::{FindConfig, FindProgress, Search, probe_addresses, sign_in_to};
 use lattice_net::reach::interfaces;
 use lattice_store::Site;
 use serde::Serialize;
@@ -11,7 +13,13 @@ use std::io::{IsTerminal as _, Write as _};
 use std::net::IpAddr;
 use std::path::Path;
 use std::process::ExitCode;
+use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::Semaphore;
+use tokio::task::JoinSet;
+
+/// Devices that are asked with a sign-in at a time.
+const SIGN_INS_AT_ONCE: usize = 16;
 
 #[derive(Serialize)]
 struct Report {
@@ -35,6 +43,7 @@ struct DeviceReport {
     channels: Option<u32>,
     known: bool,
     locked: Option<bool>,
+    refused: bool,
     exposed: Option<&'static str>,
     announces: Option<String>,
 }
@@ -55,19 +64,44 @@ fn report(site: &Site, address: IpAddr, device: &FoundDevice) -> DeviceReport {
         channels: device.channels,
         known: site.knows_address(&address.to_string()),
         locked: device.locked,
+        refused: device.refused,
         exposed: device.exposed.map(lattice_core::find::Exposure::word),
         announces: device.announces.clone(),
     }
 }
 
-/// Whether a search of that many addresses is wanted: asked of the person where there is one.
+/// Whether a search of that many addresses is wanted.
 fn confirmed(addresses: u64) -> anyhow::Result<bool> {
-    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
-        anyhow::bail!(
-            "these ranges hold {addresses} addresses, more than {MANY_ADDRESSES}: say --large to scan them all the same, or narrow them"
-        );
+    let otherwise = format!(
+        "these ranges hold {addresses} addresses, more than {MANY_ADDRESSES}: say --large to scan them all the same, or narrow them"
+    );
+    asked(&format!("These ranges hold {addresses} addresses. Scan them all? (y/n) "), &otherwise)
+}
+
+/// The devices that a sign-in is for, and whether the person who searches wants it sent to them.
+fn wanted(findings: &Findings, user: &str, options: &FindOptions) -> anyhow::Result<Vec<(IpAddr, FoundDevice)>> {
+    let locked = |(_, device): &(IpAddr, &FoundDevice)| device.locked == Some(true) && device.service_port.is_some();
+    let locked: Vec<(IpAddr, FoundDevice)> =
+        findings.devices().filter(locked).map(|(address, device)| (address, device.clone())).collect();
+    if locked.is_empty() {
+        return Ok(locked);
     }
-    eprint!("These ranges hold {addresses} addresses. Scan them all? (y/n) ");
+    eprintln!("The sign-in of {user} is sent, once each, to whoever answers at:");
+    for (address, device) in &locked {
+        let said = [&device.name, &device.maker, &device.model];
+        let said: Vec<&str> = said.into_iter().flatten().map(String::as_str).collect();
+        eprintln!("  {address}  {}", if said.is_empty() { "says nothing of itself".to_owned() } else { said.join(", ") });
+    }
+    let number = if locked.len() == 1 { "it".to_owned() } else { format!("these {}", locked.len()) };
+    let otherwise = format!("nothing was sent: say --yes to send the sign-in to {number} without being asked");
+    let yes = options.yes || asked(&format!("Are they all yours? Send it to {number}? (y/n) "), &otherwise)?;
+    Ok(if yes { locked } else { Vec::new() })
+}
+
+/// Asks the person; an error with the other way where there is none to be asked.
+fn asked(question: &str, otherwise: &str) -> anyhow::Result<bool> {
+    anyhow::ensure!(std::io::stdin().is_terminal() && std::io::stderr().is_terminal(), "{otherwise}");
+    eprint!("{question}");
     let mut answer = String::new();
     std::io::stdin().read_line(&mut answer)?;
     Ok(answer.trim().eq_ignore_ascii_case("y") || answer.trim().eq_ignore_ascii_case("yes"))
@@ -102,10 +136,16 @@ pub fn run(options: &FindOptions, site: Option<&Path>) -> anyhow::Result<ExitCod
     config.at_once = usize::from(options.at_once);
     config.use_ports(&kept.file.site().scan_ports);
     config.use_ports(&options.ports);
-    config.sign_in = crate::commands::add::sign_in(&options.sign_in)?.map(|(credentials, _)| credentials);
+    let sign_in = crate::commands::add::sign_in(&options.sign_in)?.map(|(credentials, _)| credentials);
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
     let search = Search::begin(runtime.handle(), config);
-    let (findings, progress) = runtime.block_on(watch(search, !options.json && std::io::stderr().is_terminal()));
+    let (mut findings, progress) = runtime.block_on(watch(search, !options.json && std::io::stderr().is_terminal()));
+    if let Some(sign_in) = sign_in {
+        let devices = wanted(&findings, &sign_in.user, options)?;
+        for (address, device) in runtime.block_on(signed_in(devices, &sign_in, usize::from(options.at_once))) {
+            findings.learn(address, device);
+        }
+    }
     let devices: Vec<DeviceReport> =
         findings.devices().map(|(address, device)| report(kept.file.site(), address, device)).collect();
     let found = !devices.is_empty();
@@ -123,6 +163,20 @@ pub fn run(options: &FindOptions, site: Option<&Path>) -> anyhow::Result<ExitCod
     }
     runtime.shutdown_background();
     Ok(if found { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// What these devices say when they are asked with a sign-in.
+async fn signed_in(devices: Vec<(IpAddr, FoundDevice)>, sign_in: &Credentials, at_once: usize) -> Vec<(IpAddr, FoundDevice)> {
+    let limit = Arc::new(Semaphore::new(at_once.clamp(1, SIGN_INS_AT_ONCE)));
+    let mut asked = JoinSet::new();
+    for (address, device) in devices {
+        let (limit, sign_in) = (limit.clone(), sign_in.clone());
+        asked.spawn(async move {
+            let _permit = limit.acquire().await;
+            (address, sign_in_to(address, &device, &sign_in, Trust::Verify).await)
+        });
+    }
+    asked.join_all().await
 }
 
 fn addresses_of(all: &[lattice_net::reach::Interface]) -> String {
@@ -172,7 +226,9 @@ fn table(devices: &[DeviceReport]) -> String {
     for device in devices {
         let mut state = Vec::new();
         state.extend(device.known.then(|| "in the site".to_owned()));
-        state.extend((device.locked == Some(true)).then(|| "locked".to_owned()));
+        state.extend(
+            (device.locked == Some(true)).then(|| if device.refused { "refused the sign-in" } else { "locked" }.to_owned()),
+        );
         state.extend(device.exposed.map(|exposed| format!("exposed: {exposed}")));
         state.extend(device.announces.as_ref().map(|other| format!("announces {other}: another subnet?")));
         rows.push(vec![

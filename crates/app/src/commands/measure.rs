@@ -276,7 +276,11 @@ pub struct How {
 /// Measures the sources of a command line.
 pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("measure");
-    let subjects = options.urls.iter().map(|origin| Subject { name: origin.to_string(), origin: origin.clone() }).collect();
+    let subjects = options
+        .urls
+        .iter()
+        .map(|origin| Subject { name: origin.to_string(), origin: origin.clone().allowing_readable(options.password_readable) })
+        .collect();
     let key = lattice_engine::kept::key_from(options.key_env.as_deref())?;
     let how =
         How { span: options.span, json: options.json, decodes: !options.no_decode, transport: options.transport.into(), key };

@@ -16,7 +16,7 @@ use std::process::ExitCode;
 pub fn run(options: &ServeOptions, site: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("serve");
     let mut signals = signal_hook::iterator::Signals::new([SIGTERM, SIGINT, SIGHUP])?;
-    let kept = Kept::open(site)?;
+    let kept = Kept::open_at_once(site)?;
     let file = kept.file.path().to_owned();
     let cameras = kept.file.site().cameras.iter().filter(|camera| !camera.disabled).count();
     anyhow::ensure!(

@@ -50,7 +50,7 @@ pub struct Wall<'a> {
 pub fn open(options: &OpenOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
     if let [name] = options.sources.as_slice()
-        && let Ok(kept) = Kept::open(named)
+        && let Ok(kept) = Kept::open_at_once(named)
     {
         let site = kept.file.site();
         let lattices = site.lattices.iter().map(|lattice| lattice.name.as_str());
@@ -68,6 +68,7 @@ pub fn open(options: &OpenOptions, named: Option<&Path>) -> anyhow::Result<ExitC
     let transport: TransportChoice = options.wall.transport.into();
     let camera = |text: &String| -> anyhow::Result<CameraDef> {
         let origin = crate::cli::origin(text).map_err(|error| anyhow::anyhow!("{}: {error}", shown(text)))?;
+        let origin = origin.allowing_readable(options.password_readable);
         Ok(CameraDef {
             name: camera_name(&origin),
             streams: vec![StreamDef { role: Role::Main, origin, key: None }],
@@ -99,13 +100,13 @@ fn shown(text: &str) -> String {
 /// The wall of a site.
 pub fn site(options: &WallOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
-    of_site(Kept::open(named)?, options, Begin::Usual)
+    of_site(Kept::open_at_once(named)?, options, Begin::Usual)
 }
 
 /// A few cameras in a small window.
 pub fn corner(options: &CornerOptions, named: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
-    let kept = Kept::open(named)?;
+    let kept = Kept::open_at_once(named)?;
     let cameras = || kept.file.site().cameras.iter().map(|camera| camera.name.as_str());
     let names: Result<Vec<String>, String> =
         options.names.iter().map(|name| one_meant(name, "camera", cameras()).map(str::to_owned)).collect();

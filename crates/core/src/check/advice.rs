@@ -37,6 +37,12 @@ const fn answered(seen: FailureKind) -> Option<&'static str> {
         FailureKind::SignInRefused => {
             "User name or password were refused. Check both, with capitals and the account's right to view streams; it is not tried again by itself, so that no account gets locked."
         }
+        FailureKind::SignInReadable => {
+            "The camera asks for the password itself, and the connection is not encrypted: anyone on the way could read it. Switch Digest or TLS on in the camera; or, where the network is yours alone, allow it for this camera (ctrl-o in the form for the sign-in, --password-readable on the command line)."
+        }
+        FailureKind::SignInWeaker => {
+            "Somebody else may answer at this address, or the camera was set back: look at it first. If it is the camera, give its sign-in again (s): what was learned of it begins anew."
+        }
         FailureKind::Forbidden => {
             "The account is right and may not see this stream: give it the right in the device, or take another account; it is not tried again by itself."
         }
@@ -77,6 +83,8 @@ pub fn advice_of(cause: Cause, seen: Option<FailureKind>) -> &'static str {
 pub fn phrase_of(cause: Cause, seen: Option<FailureKind>) -> &'static str {
     match seen.filter(|seen| seen.cause() == cause) {
         Some(FailureKind::SignInRefused) => "sign-in refused",
+        Some(FailureKind::SignInReadable) => "password not sent",
+        Some(FailureKind::SignInWeaker) => "weaker sign-in",
         Some(FailureKind::Forbidden) => "account may not see it",
         Some(FailureKind::NoVideo) => "no video there",
         Some(FailureKind::Refused) => "refused by the device",

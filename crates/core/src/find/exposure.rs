@@ -118,20 +118,17 @@ pub fn strength(account: &Credentials) -> Strength {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Secret;
 
     #[test]
     fn what_everybody_knows_is_told() {
-        let known = |user: &str, password: &str| {
-            is_well_known(&Credentials { user: user.into(), password: Secret::new(password.into()) })
-        };
+        let known = |user: &str, password: &str| is_well_known(&Credentials::new(user, password));
         assert!(known("admin", "12345") && known("Admin", "ADMIN") && known("keeper", "keeper") && known("harbour", ""));
         assert!(!known("harbour", "ebb-and-flow") && !known("admin", "a good one"));
     }
 
     #[test]
     fn new_passwords_are_judged() {
-        let judge = |password: &str| strength(&Credentials { user: "keeper".into(), password: Secret::new(password.into()) });
+        let judge = |password: &str| strength(&Credentials::new("keeper", password));
         for (password, why) in [("short", "shorter"), ("Keeper2026", "user name"), ("aaaaaaaaaa", "again and again")] {
             assert!(
                 matches!(judge(password), Strength::Weak(reason) if reason.contains(why)),

@@ -35,6 +35,12 @@ pub fn get_scopes() -> String {
     "<tds:GetScopes/>".into()
 }
 
+/// Asks for its lasting name, the one that it has in discovery: to be had without a sign-in.
+#[must_use]
+pub fn get_endpoint_reference() -> String {
+    "<tds:GetEndpointReference/>".into()
+}
+
 /// Asks for the accounts.
 #[must_use]
 pub fn get_users() -> String {
@@ -336,7 +342,6 @@ impl NetworkInterface {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Secret;
 
     fn parse(text: &str) -> Element {
         Element::parse(text.as_bytes()).unwrap()
@@ -385,7 +390,7 @@ mod tests {
         let interface = NetworkInterface::read(&answer).remove(0);
         assert_eq!((interface.address, interface.dhcp), (Some(("192.0.2.5".parse().unwrap(), 16)), Some(false)));
         assert!(set_address("eth0", AddressPlan::Dhcp).contains("<tt:DHCP>true</tt:DHCP>"));
-        let account = Credentials { user: "a<b".into(), password: Secret::new("p&w".into()) };
+        let account = Credentials::new("a<b", "p&w");
         let order = create_user(&account, UserLevel::User);
         assert!(order.contains("a&lt;b") && order.contains("p&amp;w") && order.contains("<tt:UserLevel>User<"));
         let users = User::read(&parse("<r><User><Username>keeper</Username><UserLevel>Operator</UserLevel></User></r>"));

@@ -130,12 +130,11 @@ pub(super) const fn days_from_civil(year: i64, month: i64, day: i64) -> i64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Secret;
 
     #[test]
     fn the_token_of_the_specification_is_made() {
         // The worked example of the ONVIF application programmer's guide, §6.1.1.3.
-        let credentials = Credentials { user: "user".into(), password: Secret::new("userpassword".into()) };
+        let credentials = Credentials::new("user", "userpassword");
         let nonce = STANDARD.decode("LKqI6G/AikKCQrN0zqZFlg==").unwrap().try_into().unwrap();
         let mut hash = Sha1::new();
         hash.update(nonce);

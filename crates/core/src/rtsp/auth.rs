@@ -3,7 +3,7 @@
 //! Done: MD5 and SHA-256, their `-sess` forms, with and without `qop=auth`. Not done: `auth-int`,
 //! SHA-512-256, user hashes.
 
-use crate::Credentials;
+use crate::{Credentials, SignInStrength};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest as _, Md5};
@@ -38,6 +38,25 @@ pub enum ChallengeScheme {
         qop_auth: bool,
         /// The last nonce was merely too old; the password is not in doubt.
         stale: bool,
+    },
+}
+
+/// Why a sign-in that was given is not sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Withheld {
+    /// No challenge that can be answered here.
+    #[error("the camera wants a kind of sign-in that is not known here")]
+    Unknown,
+    /// Basic without TLS, and the operator has not allowed it.
+    #[error("the camera wants the password readable on the network (Basic without TLS): it was not sent")]
+    Readable,
+    /// A weaker answer than was asked for before.
+    #[error("the camera asks for a weaker sign-in than before ({} instead of {}): the password was not sent", .offered.word(), .before.word())]
+    Weaker {
+        /// The strongest so far.
+        before: SignInStrength,
+        /// The strongest that is offered now.
+        offered: SignInStrength,
     },
 }
 
@@ -83,11 +102,41 @@ impl Challenge {
 
     /// The strongest of several: SHA-256, then MD5, then Basic.
     pub fn strongest<'a>(values: impl Iterator<Item = &'a str>) -> Option<Self> {
-        values.filter_map(Self::parse).max_by_key(|challenge| match &challenge.scheme {
-            ChallengeScheme::Basic => 0,
-            ChallengeScheme::Digest { algorithm: DigestAlgorithm::Md5, .. } => 1,
-            ChallengeScheme::Digest { algorithm: DigestAlgorithm::Sha256, .. } => 2,
-        })
+        values.flat_map(challenges).filter_map(Self::parse).max_by_key(Self::strength)
+    }
+
+    /// How well its answer hides the password.
+    #[must_use]
+    pub const fn strength(&self) -> SignInStrength {
+        match self.scheme {
+            ChallengeScheme::Basic => SignInStrength::Readable,
+            ChallengeScheme::Digest { algorithm: DigestAlgorithm::Md5, .. } => SignInStrength::Md5,
+            ChallengeScheme::Digest { algorithm: DigestAlgorithm::Sha256, .. } => SignInStrength::Sha256,
+        }
+    }
+
+    /// The challenge to answer with these credentials: the strongest that is offered, and never one that is weaker than their
+    /// policy allows for this host. `encrypted` says that the connection is (TLS). What is offered is learned.
+    ///
+    /// # Errors
+    /// [`Withheld`]: none may be answered. Nothing of the password has been used.
+    pub fn choose<'a>(
+        values: impl Iterator<Item = &'a str>,
+        credentials: &Credentials,
+        host: &str,
+        encrypted: bool,
+    ) -> Result<Self, Withheld> {
+        let challenge = Self::strongest(values).ok_or(Withheld::Unknown)?;
+        let (offered, policy) = (challenge.strength(), &credentials.policy);
+        let before = policy.least(host);
+        if offered < before {
+            return Err(Withheld::Weaker { before, offered });
+        }
+        if offered == SignInStrength::Readable && !encrypted && !policy.allows_readable() {
+            return Err(Withheld::Readable);
+        }
+        policy.learn(host, offered);
+        Ok(challenge)
     }
 
     /// Whether the server says that only the nonce was too old.
@@ -95,6 +144,30 @@ impl Challenge {
     pub const fn is_stale(&self) -> bool {
         matches!(self.scheme, ChallengeScheme::Digest { stale: true, .. })
     }
+}
+
+/// The challenges of one field: several may stand in it, with commas between (RFC 9110 §11.6.1).
+fn challenges(value: &str) -> impl Iterator<Item = &str> {
+    let mut starts = vec![0];
+    let (mut quoted, mut escaped) = (false, false);
+    for (at, c) in value.char_indices() {
+        match c {
+            _ if escaped => escaped = false,
+            '\\' if quoted => escaped = true,
+            '"' => quoted = !quoted,
+            ',' if !quoted => {
+                let rest = value.get(at + 1..).unwrap_or_default();
+                let word = rest.trim_start().split([' ', ',']).next().unwrap_or_default();
+                // A scheme is a word without an equals sign.
+                if ["basic", "digest", "bearer", "negotiate"].iter().any(|scheme| word.eq_ignore_ascii_case(scheme)) {
+                    starts.push(at + 1);
+                }
+            }
+            _ => {}
+        }
+    }
+    let ends = starts.clone().into_iter().skip(1).map(|end| end - 1).chain([value.len()]);
+    starts.into_iter().zip(ends).filter_map(|(start, end)| value.get(start..end)).map(str::trim)
 }
 
 /// The parameters of a challenge or an answer: `key=value, key="quoted, value"`, with escapes inside quotes.
@@ -201,11 +274,10 @@ pub fn authorization(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Secret;
     use proptest::prelude::*;
 
     fn mufasa(password: &str) -> Credentials {
-        Credentials { user: "Mufasa".into(), password: Secret::new(password.into()) }
+        Credentials::new("Mufasa", password)
     }
 
     /// The examples of RFC 2617 §3.5 and RFC 7616 §3.9.1.
@@ -246,6 +318,33 @@ mod tests {
         assert!(matches!(strongest(2), ChallengeScheme::Digest { algorithm: DigestAlgorithm::Md5, qop_auth: false, .. }));
         assert!(matches!(strongest(3), ChallengeScheme::Digest { algorithm: DigestAlgorithm::Sha256, .. }));
         assert_eq!(Challenge::strongest(["Digest realm=\"x\", algorithm=ROT13, nonce=\"n\""].into_iter()), None);
+    }
+
+    #[test]
+    fn a_sign_in_is_never_answered_more_weakly_than_before_nor_readable_unless_that_is_allowed() {
+        let (basic, md5) = (r#"Basic realm="x""#, r#"Digest realm="x", nonce="n", qop="auth,auth-int""#);
+        let sha = r#"Digest realm="x", nonce="n", algorithm=SHA-256"#;
+        let choose = |offers: &[&str], credentials: &Credentials, tls| {
+            Challenge::choose(offers.iter().copied(), credentials, "cam", tls).map(|challenge| challenge.strength())
+        };
+        let fresh = mufasa("p");
+        assert_eq!(choose(&[basic], &fresh, false), Err(Withheld::Readable));
+        assert_eq!(choose(&[basic], &fresh, true), Ok(SignInStrength::Readable));
+        assert_eq!(choose(&[basic, md5], &fresh, false), Ok(SignInStrength::Md5));
+        for tls in [false, true] {
+            let weaker = Withheld::Weaker { before: SignInStrength::Md5, offered: SignInStrength::Readable };
+            assert_eq!(choose(&[basic], &fresh.clone(), tls), Err(weaker));
+        }
+        // Several in one field, in either order.
+        let together = format!("{basic}, {sha}, {md5}");
+        assert_eq!(choose(&[&together], &fresh, false), Ok(SignInStrength::Sha256));
+        assert!(matches!(choose(&[md5], &fresh, false), Err(Withheld::Weaker { .. })));
+        // Another host is another matter, and one's own choice is one's own.
+        assert!(Challenge::choose([md5].into_iter(), &fresh, "other", false).is_ok());
+        let allowed = mufasa("p").under(crate::SignInPolicy::default().allowing_readable(true));
+        assert_eq!(choose(&[basic], &allowed, false), Ok(SignInStrength::Readable));
+        allowed.policy.learn("cam", SignInStrength::Md5);
+        assert!(choose(&[basic], &allowed, false).is_err(), "what was stronger once stays so");
     }
 
     #[test]

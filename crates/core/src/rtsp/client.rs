@@ -12,12 +12,12 @@
 //! 401 is answered in any phase with the strongest challenge; a second 401 to the same request means
 //! that the sign-in was refused, unless the server calls the nonce stale.
 
-use super::auth::{Challenge, authorization};
+use super::auth::{Challenge, Withheld, authorization};
 use super::control;
 use super::message::{Message, Request, Response};
 use super::transport::TransportHeader;
 use crate::sdp::{Description, Video};
-use crate::{Cause, Mono, SourceUrl, Transport, TransportChoice};
+use crate::{Cause, Mono, SourceUrl, SourceUrlError, Transport, TransportChoice};
 use std::collections::VecDeque;
 use std::time::Duration;
 
@@ -64,6 +64,10 @@ pub enum FailureKind {
     SignInNeeded,
     /// The server refused the sign-in.
     SignInRefused,
+    /// The camera wants the password readable, which the operator has not allowed.
+    SignInReadable,
+    /// The camera asks for a weaker sign-in than it did before.
+    SignInWeaker,
     /// 403.
     Forbidden,
     /// 404, 410 or the like.
@@ -91,10 +95,18 @@ pub enum FailureKind {
 }
 
 impl FailureKind {
+    /// Whether it is about the sign-in: another one, or none of that kind, would help.
+    #[must_use]
+    pub const fn is_sign_in(self) -> bool {
+        matches!(self.cause(), Cause::SignIn)
+    }
+
     /// Every kind.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 16] = [
         Self::SignInNeeded,
         Self::SignInRefused,
+        Self::SignInReadable,
+        Self::SignInWeaker,
         Self::Forbidden,
         Self::NotFound,
         Self::ViewerLimit,
@@ -113,7 +125,9 @@ impl FailureKind {
     #[must_use]
     pub const fn cause(self) -> Cause {
         match self {
-            Self::SignInNeeded | Self::SignInRefused | Self::Forbidden => Cause::SignIn,
+            Self::SignInNeeded | Self::SignInRefused | Self::SignInReadable | Self::SignInWeaker | Self::Forbidden => {
+                Cause::SignIn
+            }
             Self::NotFound | Self::NoVideo | Self::Redirects | Self::TransportRefused | Self::Refused | Self::NotAPicture => {
                 Cause::NoSuchStream
             }
@@ -121,6 +135,16 @@ impl FailureKind {
             Self::NotRtsp => Cause::NotRtsp,
             Self::NoAnswer => Cause::Silence,
             Self::Closed | Self::DeviceFailed => Cause::ClosedByCamera,
+        }
+    }
+}
+
+impl From<Withheld> for FailureKind {
+    fn from(withheld: Withheld) -> Self {
+        match withheld {
+            Withheld::Unknown => Self::SignInRefused,
+            Withheld::Readable => Self::SignInReadable,
+            Withheld::Weaker { .. } => Self::SignInWeaker,
         }
     }
 }
@@ -393,12 +417,15 @@ impl Client {
             self.told = Some(Progress::SignInAsked);
             self.progress(Progress::SignInAsked);
         }
-        let Some(challenge) = Challenge::strongest(response.headers.all("WWW-Authenticate")) else {
-            return self.fail(FailureKind::SignInRefused, "the camera wants a kind of sign-in that is not known here".into());
-        };
-        if self.config.url.credentials().is_none() {
+        let Some(credentials) = self.config.url.credentials() else {
             return self.fail(FailureKind::SignInNeeded, "the camera wants a sign-in and none was given".into());
-        }
+        };
+        let url = &self.config.url;
+        let offered = response.headers.all("WWW-Authenticate");
+        let challenge = match Challenge::choose(offered, credentials, url.host(), url.scheme().is_tls()) {
+            Ok(challenge) => challenge,
+            Err(withheld) => return self.fail(withheld.into(), withheld.to_string()),
+        };
         // A wrong password is answered by a fresh nonce forever, so one answer per request is all;
         // a nonce called stale says nothing against the password, and gets one more.
         let allowed = if challenge.is_stale() { 2 } else { 1 };
@@ -417,6 +444,7 @@ impl Client {
                 self.pending = None;
                 self.actions.push_back(Action::Redirect(url));
             }
+            Some(Err(error @ SourceUrlError::Unencrypted { .. })) => self.fail(FailureKind::Redirects, error.to_string()),
             _ => self.fail(FailureKind::Redirects, "the camera redirects without saying where".into()),
         }
     }

@@ -1,7 +1,7 @@
 //! Many addresses at once: lines, M3U playlists, CSV and what is pasted from a spreadsheet.
 
 use super::{Reading, Refusal, Target, understand, understand_description};
-use crate::{Credentials, Secret};
+use crate::Credentials;
 
 /// Most rows read from one list: more than any site has, and bounded.
 const MAX_ROWS: usize = 10_000;
@@ -405,8 +405,7 @@ fn row(line: usize, cells: &[String], header: Header) -> Row {
     if let Some(path) = cell(header.path) {
         address = format!("{}/{}", address.trim_end_matches('/'), path.trim_start_matches('/'));
     }
-    let given = cell(header.user)
-        .map(|user| Credentials { user: user.to_owned(), password: Secret::new(cell(header.password).unwrap_or("").to_owned()) });
+    let given = cell(header.user).map(|user| Credentials::new(user, cell(header.password).unwrap_or("")));
     let reading = understand(&address).map(|reading| match given {
         Some(given) if reading.target.credentials().is_none() && !matches!(reading.target, Target::Listen { .. }) => {
             Reading { target: reading.target.with_credentials(Some(given)), ..reading }

@@ -76,7 +76,7 @@ pub enum Refusal {
     #[error("no host stands in it: write the camera's name or address after //")]
     NoHost,
     /// A host that cannot be one.
-    #[error("{host:?} is not a host: {why}")]
+    #[error("{} is not a host: {why}", shown(.host))]
     Host {
         /// As typed.
         host: String,
@@ -84,11 +84,8 @@ pub enum Refusal {
         why: &'static str,
     },
     /// A port that cannot be one.
-    #[error("the port {port:?} is not a number from 1 to 65535")]
-    Port {
-        /// As typed.
-        port: String,
-    },
+    #[error("what stands behind the colon is no port from 1 to 65535; after a user's name comes a password, then @ and the host")]
+    Port,
     /// Listening without a port.
     #[error("no port to listen on: write it like udp://:5000")]
     NoPort,
@@ -96,11 +93,17 @@ pub enum Refusal {
     #[error("the session description describes no video on a port: it needs a line like  m=video 5004 RTP/AVP 96")]
     Description,
     /// Listening on a name.
-    #[error("{host:?} cannot be listened on: give an address of this machine, a multicast group, or none, like udp://:5000")]
+    #[error("{} cannot be listened on: give an address of this machine, a multicast group, or none, like udp://:5000", shown(.host))]
     ListenAddress {
         /// As typed.
         host: String,
     },
+}
+
+/// What was typed as a host, where it cannot be a part of a password.
+fn shown(host: &str) -> String {
+    let plain = host.chars().all(|c| c.is_alphanumeric() || matches!(c, '.' | '-' | '_')) && !host.is_empty();
+    if plain { format!("{host:?}") } else { "what stands where the host belongs".to_owned() }
 }
 
 const QUOTES: &[char] = &['"', '\'', '`', '´', '“', '”', '„', '‟', '‘', '’', '‚', '‛', '«', '»', '‹', '›', '<', '>', '「', '」'];
@@ -198,22 +201,20 @@ pub(super) fn scheme<'a>(text: &'a str, slips: &mut Vec<Slip>) -> Result<(Option
 pub(super) fn split_sign_in<'a>(rest: &'a str, slips: &mut Vec<Slip>) -> (Option<(String, String)>, &'a str) {
     let authority_end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
     let (authority, _) = rest.split_at(authority_end);
-    let at = authority.rfind('@');
     let after = |at: usize| rest.get(at + 1..).unwrap_or("");
-    // `&` or a space where @ belongs: what follows must look like a host, and what follows an @ must not.
-    if at.is_none_or(|at| !looks_like_host(after(at))) {
-        for (mark, found) in [('&', "an &"), (' ', "a space")] {
-            if let Some(at) = authority.rfind(mark)
-                && let Some((sign_in, host)) = authority.split_at_checked(at)
-                && sign_in.contains(':')
-                && looks_like_host(host.get(1..).unwrap_or(""))
-            {
-                slips.push(Slip::At { found });
-                return (Some(user_and_password(sign_in.trim_end(), slips)), after(at).trim_start());
-            }
+    let by_at = likeliest(rest);
+    // `&` or a space where @ belongs: a likelier host must stand behind it than behind any @.
+    for (mark, found) in [('&', "an &"), (' ', "a space")] {
+        if let Some(at) = authority.rfind(mark)
+            && let Some((sign_in, _)) = authority.split_at_checked(at)
+            && sign_in.contains(':')
+            && likelihood(after(at)) > by_at.map_or(0, |(likely, _)| likely)
+        {
+            slips.push(Slip::At { found });
+            return (Some(user_and_password(sign_in.trim_end(), slips)), after(at).trim_start());
         }
     }
-    match sign_in_end(rest) {
+    match by_at.map(|(_, at)| at).or_else(|| authority.rfind('@')) {
         Some(at) => (Some(user_and_password(rest.get(..at).unwrap_or(""), slips)), after(at)),
         None => (None, rest),
     }
@@ -222,31 +223,37 @@ pub(super) fn split_sign_in<'a>(rest: &'a str, slips: &mut Vec<Slip>) -> (Option
 /// Where `user:password@` ends, if there is one: at the @ behind which the likeliest host stands. Passwords may hold any of
 /// `@/?#:`, and so may paths.
 pub(crate) fn sign_in_end(rest: &str) -> Option<usize> {
+    // Where no host can be made out, the last one of the authority is meant.
+    likeliest(rest).map(|(_, at)| at).or_else(|| rest.split(['/', '?', '#']).next().unwrap_or("").rfind('@'))
+}
+
+/// The @ behind which the likeliest host stands, with how likely that is.
+fn likeliest(rest: &str) -> Option<(u8, usize)> {
     let authority = rest.split(['/', '?', '#']).next().unwrap_or("");
     let after_colon = authority.split_once(':').map(|(_, after)| after.split('@').next().unwrap_or(""));
     // `user:secret/x@host` has a colon behind which no port stands.
     let may_go_on = after_colon.is_some_and(|text| text.parse::<u16>().is_err()) || authority.contains('@');
     let places = rest.match_indices('@').map(|(at, _)| at).filter(|at| may_go_on || *at < authority.len());
-    let likely = |at: usize| {
-        let after = rest.get(at + 1..).unwrap_or("");
-        if !looks_like_host(after) {
-            return 0;
-        }
-        let end = after.find(['/', '?', '#']).unwrap_or(after.len());
-        let (host, path) = after.split_at(end);
-        let bare = host.rsplit_once(':').map_or(host, |(host, _)| host).trim_matches(['[', ']']);
-        let kind = if bare.parse::<IpAddr>().is_ok() {
-            5
-        } else if bare.contains('.') {
-            3
-        } else {
-            1
-        };
-        kind + u8::from(path.starts_with('/') || host.contains(':'))
+    places.map(|at| (likelihood(rest.get(at + 1..).unwrap_or("")), at)).filter(|(likely, _)| *likely > 0).max()
+}
+
+/// How likely a host stands at the beginning of this: 0 for not.
+fn likelihood(after: &str) -> u8 {
+    let after = after.trim_start();
+    if !looks_like_host(after) {
+        return 0;
+    }
+    let end = after.find(['/', '?', '#']).unwrap_or(after.len());
+    let (host, path) = after.split_at(end);
+    let (bare, port) = host_and_port(host);
+    let kind = if bare.parse::<IpAddr>().is_ok() {
+        5
+    } else if bare.contains('.') {
+        3
+    } else {
+        1
     };
-    let best = places.clone().map(|at| (likely(at), at)).filter(|(likely, _)| *likely > 0).max();
-    // Where no host can be made out, the last one of the authority is meant.
-    best.map(|(_, at)| at).or_else(|| authority.rfind('@'))
+    kind + u8::from(path.starts_with('/') || port.is_some())
 }
 
 fn user_and_password(sign_in: &str, slips: &mut Vec<Slip>) -> (String, String) {
@@ -264,11 +271,19 @@ fn user_and_password(sign_in: &str, slips: &mut Vec<Slip>) -> (String, String) {
 
 fn looks_like_host(text: &str) -> bool {
     let host = text.trim_start().split(['/', '?', '#']).next().unwrap_or("");
-    let (host, port) = host.rsplit_once(':').unwrap_or((host, "1"));
-    port.parse::<u16>().is_ok()
+    let (host, port) = host_and_port(host);
+    port.is_none_or(|port| port.parse::<u16>().is_ok())
         && !host.is_empty()
-        && check_host(host.trim_matches(['[', ']'])).is_ok()
+        && check_host(host).is_ok()
         && !host.contains(['@', '&', ' '])
+}
+
+/// Host without its brackets, and what stands behind its colon.
+fn host_and_port(text: &str) -> (&str, Option<&str>) {
+    match text.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+        Some((host, after)) => (host, (!after.is_empty()).then(|| after.strip_prefix(':').unwrap_or("none"))),
+        None => text.rsplit_once(':').map_or((text, None), |(host, port)| (host, Some(port))),
+    }
 }
 
 /// `host:port`, `[v6]:port`, or a host alone.
@@ -281,9 +296,7 @@ pub(super) fn split_port(text: &str) -> Result<(&str, Option<u16>), Refusal> {
         text.split_once(':').map_or((text, None), |(host, port)| (host, Some(port)))
     };
     let port = port.filter(|port| !port.is_empty());
-    let parsed = port.map(|port| {
-        port.trim().parse::<u16>().ok().filter(|port| *port != 0).ok_or_else(|| Refusal::Port { port: port.to_owned() })
-    });
+    let parsed = port.map(|port| port.trim().parse::<u16>().ok().filter(|port| *port != 0).ok_or(Refusal::Port));
     Ok((host, parsed.transpose()?))
 }
 

@@ -220,6 +220,7 @@ impl Machine {
         if keep {
             errands.keep_seen(&self.known.seen);
         }
+        let unlocked = errands.unlocked();
         match errands.reload() {
             Ok(None) => self.unread = None,
             Ok(Some(outcome)) => {
@@ -232,6 +233,9 @@ impl Machine {
                 self.unread = Some(text.clone());
                 self.say(Loudness::Alarm, text);
             }
+        }
+        if let Some(outcome) = unlocked {
+            self.on_outcome(outcome);
         }
     }
 }

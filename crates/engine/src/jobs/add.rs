@@ -32,7 +32,9 @@ pub fn read_list(path: &str) -> anyhow::Result<String> {
 #[must_use]
 pub fn unreached(target: &Target, why: &str) -> Intake {
     let camera = match target {
-        Target::Device { host, .. } => Camera { address: Some(host.clone()), ..Camera::default() },
+        Target::Device { host, encrypted, .. } => {
+            Camera { address: Some(host.clone()), encrypted: *encrypted, ..Camera::default() }
+        }
         Target::Url(url) => {
             let stream = Stream { role: Role::Main, target: target.clone().with_credentials(None), interval: None, buffer: None };
             Camera { address: Some(url.host().to_owned()), streams: vec![stream], ..Camera::default() }
@@ -70,10 +72,19 @@ pub fn put(kept: &mut Kept, intake: Intake, newcomer: &Newcomer, source: &Passwo
             _ => own,
         };
         let head = added.first().map(|first| first.name.clone()).filter(|_| recorder);
-        let camera =
-            Camera { name: site.free_name(&wanted), group: group.clone(), sign_in: sign_in.clone(), recorder: head, ..camera };
+        let camera = Camera {
+            name: site.free_name(&wanted),
+            group: group.clone(),
+            sign_in: sign_in.clone(),
+            password_readable: target.credentials().is_some_and(|given| given.policy.allows_readable()),
+            recorder: head,
+            ..camera
+        };
         site.cameras.push(camera.clone());
         added.push(camera);
+    }
+    for camera in &added {
+        kept.keep_hidden(camera)?;
     }
     kept.file.change(|editor| added.iter().try_for_each(|camera| editor.put_camera(camera)))?;
     Ok(added.into_iter().map(|camera| camera.name).collect())

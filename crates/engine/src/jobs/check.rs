@@ -1,10 +1,10 @@
 //! The reach check of one target: every step from its name to a steady picture.
 
 use crate::feeds::{Feed, Pictures, SMALL_TILE, pool};
-use crate::jobs::{find_service, take_in};
+use crate::jobs::{Asked, find_service, take_in};
 use crate::kept::{Kept, path_patterns, trust_of};
 use lattice_core::check::{Circumstances, Ladder, Step, StepState, StreamWatch, advice};
-use lattice_core::find::PathPattern;
+use lattice_core::find::{Identity, PathPattern};
 use lattice_core::srtp::MasterKey;
 use lattice_core::target::Target;
 use lattice_core::{Cause, Mono, SourceUrl, TransportChoice};
@@ -61,8 +61,13 @@ impl Subject {
         shown: String,
     ) -> Result<Option<Self>, String> {
         let target = match (stream, &camera.address) {
-            (Some(stream), _) => stream.target.clone(),
-            (None, Some(host)) => Target::Device { host: host.clone(), port: None, credentials: None },
+            (Some(stream), _) => kept.target_of(stream),
+            (None, Some(host)) => Target::Device {
+                host: host.clone(),
+                port: camera.service_port.filter(|_| camera.is_encrypted()),
+                credentials: None,
+                encrypted: camera.is_encrypted(),
+            },
             (None, None) => return Ok(None),
         };
         let seen = remembered(kept, sightings, &target);
@@ -260,7 +265,8 @@ impl<'a> Climb<'a> {
         }
         let credentials = self.subject.target.credentials().cloned();
         let at = clock::now();
-        let taken = tokio::time::timeout(INTAKE_WITHIN, take_in(&self.subject.target, &checker.patterns)).await;
+        let taken =
+            tokio::time::timeout(INTAKE_WITHIN, take_in(&self.subject.target, &checker.patterns, self.subject.trust)).await;
         let (cause, text) = match taken {
             Ok(Ok(intake)) => {
                 self.around.path_found = intake.by_paths;
@@ -395,23 +401,28 @@ impl<'a> Climb<'a> {
         !self.ladder.failed()
     }
 
-    /// Nobody is where the device was: it is looked for by its serial number, which stays when an address changes.
+    /// Nobody is where the device was: it is looked for by what stays when an address changes. No sign-in is sent: whoever
+    /// answers is not known to be the device before the operator says so.
     async fn fail_unless_moved(&mut self, took: Duration, cause: Cause, saw: String, address: IpAddr) {
-        let serial = self.subject.seen.as_ref().and_then(|seen| seen.serial.clone());
-        let found = match serial {
-            Some(serial) if !self.around.device_answers => self.find_serial(&serial, address).await.map(|at| (serial, at)),
+        let known = self.subject.seen.as_ref().map(|seen| Identity {
+            serial: seen.serial.clone(),
+            endpoint: seen.endpoint.clone(),
+            hardware: seen.hardware.clone(),
+        });
+        let found = match known {
+            Some(known) if !self.around.device_answers && !known.is_empty() => self.find_again(&known, address).await,
             _ => None,
         };
-        let Some((serial, at)) = found else { return self.fail(took, cause, saw) };
+        let Some((by, at)) = found else { return self.fail(took, cause, saw) };
         let moved = format!(
-            "The device has moved: serial number {serial} answers at {at} now. Give that address (n on the screen), and let its router keep it the same."
+            "The device has moved: {by} answers at {at} now. Give that address (n on the screen), and let its router keep it the same. No sign-in was sent there."
         );
         self.ladder.set_moved_to(at.to_string());
         self.ladder.fail(took, format!("{saw}; the device is at {at} now"), cause, moved);
     }
 
-    /// Where a device with this serial number answers a probe, looked for on the interface that leads to its old address.
-    async fn find_serial(&self, serial: &str, address: IpAddr) -> Option<IpAddr> {
+    /// Where the device answers a probe, looked for on the interface that leads to its old address, and by what it is known.
+    async fn find_again(&self, known: &Identity, address: IpAddr) -> Option<(String, IpAddr)> {
         let all = reach::interfaces();
         let leads = |interface: &&reach::Interface| {
             interface.multicast && (interface.contains(address) || (interface.loopback && address.is_loopback()))
@@ -420,16 +431,17 @@ impl<'a> Climb<'a> {
             IpAddr::V4(v4) => Some(v4),
             IpAddr::V6(_) => None,
         });
-        let mut config = FindConfig::new(Vec::new(), probe_from.collect());
+        let config = FindConfig::new(Vec::new(), probe_from.collect());
         if config.probe_from.is_empty() {
             return None;
         }
-        config.sign_in = self.subject.target.credentials().cloned();
         let mut search = Search::begin(&tokio::runtime::Handle::current(), config);
         let looked = async {
             while let Some(found) = search.news.recv().await {
-                if found.learnt.serial.as_deref() == Some(serial) && found.address != address {
-                    return Some(found.address);
+                let hardware = reach::neighbour(found.address).map(|hardware| hardware.to_string());
+                let seen = Identity { serial: found.learnt.serial, endpoint: found.learnt.endpoint, hardware };
+                if let Some(by) = known.same_as(&seen).filter(|_| found.address != address) {
+                    return Some((by, found.address));
                 }
             }
             None
@@ -439,7 +451,8 @@ impl<'a> Climb<'a> {
 
     async fn device_answers(&self, address: IpAddr) -> bool {
         let host = address.to_string();
-        let asked = find_service(&host, address, None, None);
+        let asked = Asked::unsigned(&host);
+        let asked = find_service(&asked, address);
         tokio::time::timeout(Duration::from_secs(3).min(self.left()), asked).await.is_ok_and(|device| device.is_some())
     }
 
@@ -482,22 +495,29 @@ impl<'a> Climb<'a> {
         while !feed.is_closed() && clock::now() < leave_by {
             tokio::time::sleep(Duration::from_millis(10)).await;
         }
-        self.ask_clock(address).await;
+        self.ask_device(address).await;
     }
 
-    /// Where the stream does not tell the clock, the device may.
-    async fn ask_clock(&mut self, address: IpAddr) {
+    /// The device tells what the stream does not: its clock, and the lasting name that it is found by when its address changes.
+    /// No sign-in is used.
+    async fn ask_device(&mut self, address: IpAddr) {
         let unknown = self.ladder.steps().iter().any(|step| step.step == Step::Clock && step.state == StepState::Skipped);
-        if !unknown || self.ladder.failed() || self.left() < Duration::from_secs(1) {
+        let named = self.subject.seen.as_ref().is_some_and(|seen| seen.endpoint.is_some());
+        if (!unknown && named) || self.ladder.failed() || self.left() < Duration::from_secs(1) {
             return;
         }
+        let host = address.to_string();
         let asked = async {
-            let mut device = find_service(&address.to_string(), address, None, None).await?;
+            let mut device = find_service(&Asked::unsigned(&host), address).await?;
             let before = clock::wall();
-            let time = device.greet().await.ok()?;
-            Some(time.utc?.offset(500_000).micros_since(before))
+            let ahead = device.greet().await.ok().and_then(|time| Some(time.utc?.offset(500_000).micros_since(before)));
+            Some((ahead, device.endpoint().await))
         };
-        let Ok(Some(ahead)) = tokio::time::timeout(self.left().min(Duration::from_secs(3)), asked).await else { return };
+        let Ok(Some((ahead, endpoint))) = tokio::time::timeout(self.left().min(Duration::from_secs(3)), asked).await else {
+            return;
+        };
+        self.sighting.endpoint = endpoint;
+        let Some(ahead) = ahead.filter(|_| unknown) else { return };
         let text = format!("{} by its device service, to a second", lattice_core::clock::off_text(ahead));
         if ahead.abs() > 2_000_000 {
             self.ladder.amend(Step::Clock, StepState::Warn, text);

@@ -165,6 +165,7 @@ impl Errands {
         let credentials = self.kept.credentials(&camera)?;
         let signed = credentials.is_some();
         let device = Device::new(&host, port, credentials, None).trusting(trust_of(&camera));
+        let device = if camera.is_encrypted() { device.encrypted() } else { device };
         Ok((device, (host, port, camera.sign_in.clone()), signed))
     }
 

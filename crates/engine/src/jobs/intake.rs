@@ -15,6 +15,8 @@ use std::time::Duration;
 
 /// Ports on which a device service is asked, where none was named.
 const SERVICE_PORTS: &[u16] = &[80, 8000, 8080, 8899, 2020, 443];
+/// The same for a device that is asked through TLS alone.
+const ENCRYPTED_SERVICE_PORTS: &[u16] = &[443, 8443];
 /// Ports on which streams are looked for, where none was named.
 const STREAM_PORTS: &[u16] = &[554, 8554, 10554];
 const KNOCK_WITHIN: Duration = Duration::from_millis(1_500);
@@ -62,17 +64,17 @@ impl Trouble {
     }
 }
 
-/// Asks what a target is.
+/// Asks what a target is. `trust` says how its certificates are judged: what was given as encrypted is asked through TLS alone.
 ///
 /// # Errors
 /// [`Trouble`]: where it stopped, and what it said.
 ///
 /// # Cancel safety
 /// Dropping it closes its connections.
-pub async fn take_in(target: &Target, patterns: &[PathPattern]) -> Result<Intake, Trouble> {
+pub async fn take_in(target: &Target, patterns: &[PathPattern], trust: Trust) -> Result<Intake, Trouble> {
     match target {
         Target::Listen { .. } => Ok(one(Camera { streams: vec![stream(Role::Main, target.clone())], ..Camera::default() })),
-        Target::Url(url) if url.scheme().is_rtsp() => from_url(url).await,
+        Target::Url(url) if url.scheme().is_rtsp() => from_url(url, trust).await,
         Target::Url(url) => {
             is_there(url).await?;
             let interval = Some(Duration::from_secs(5));
@@ -80,7 +82,10 @@ pub async fn take_in(target: &Target, patterns: &[PathPattern]) -> Result<Intake
             let still = Stream { role: Role::Main, target, interval, buffer: None };
             Ok(one(Camera { address: Some(url.host().to_owned()), streams: vec![still], ..Camera::default() }))
         }
-        Target::Device { host, port, credentials } => device(host, *port, credentials.as_ref(), patterns).await,
+        Target::Device { host, port, credentials, encrypted } => {
+            let asked = Asked { host, port: *port, credentials: credentials.as_ref(), encrypted: *encrypted, trust };
+            device(&asked, patterns).await
+        }
     }
 }
 
@@ -112,13 +117,37 @@ impl Trouble {
     }
 }
 
+/// A device, and how it may be asked.
+#[derive(Debug, Clone, Copy)]
+pub struct Asked<'a> {
+    /// Its name or address.
+    pub host: &'a str,
+    /// The port that was named.
+    pub port: Option<u16>,
+    /// The sign-in that was given.
+    pub credentials: Option<&'a Credentials>,
+    /// Through TLS alone.
+    pub encrypted: bool,
+    /// How its certificate is judged.
+    pub trust: Trust,
+}
+
+impl<'a> Asked<'a> {
+    /// A device that is asked without a sign-in.
+    #[must_use]
+    pub const fn unsigned(host: &'a str) -> Self {
+        Self { host, port: None, credentials: None, encrypted: false, trust: Trust::Verify }
+    }
+}
+
 /// A stream's address: the device may tell of the others.
-async fn from_url(url: &SourceUrl) -> Result<Intake, Trouble> {
+async fn from_url(url: &SourceUrl, trust: Trust) -> Result<Intake, Trouble> {
     let main = stream(Role::Main, Target::Url(url.clone()));
     let typed = Camera { address: Some(url.host().to_owned()), streams: vec![main], ..Camera::default() };
     let address = is_there(url).await?;
-    let Some(device) = find_service(url.host(), address, None, url.credentials()).await else { return Ok(one(typed)) };
-    let Ok(intake) = from_device(&device, url.host(), url.credentials().is_some()).await else { return Ok(one(typed)) };
+    let asked = Asked { host: url.host(), port: None, credentials: url.credentials(), encrypted: url.scheme().is_tls(), trust };
+    let Some(device) = find_service(&asked, address).await else { return Ok(one(typed)) };
+    let Ok(intake) = from_device(&device, &asked).await else { return Ok(one(typed)) };
     let has = |camera: &&Camera| {
         camera
             .streams
@@ -137,39 +166,70 @@ async fn from_url(url: &SourceUrl) -> Result<Intake, Trouble> {
     })
 }
 
-async fn device(
-    host: &str,
-    port: Option<u16>,
-    credentials: Option<&Credentials>,
-    patterns: &[PathPattern],
-) -> Result<Intake, Trouble> {
+async fn device(asked: &Asked<'_>, patterns: &[PathPattern]) -> Result<Intake, Trouble> {
+    let Asked { host, credentials, .. } = *asked;
     let addresses = reach::resolve(host, Duration::from_secs(3)).await.map_err(|text| Trouble::new(Cause::Unresolved, text))?;
     let address = *addresses.first().ok_or_else(|| Trouble::new(Cause::Unresolved, "the name has no address"))?;
     let mut notes = Vec::new();
-    if let Some(service) = find_service(host, address, port, credentials).await {
-        match from_device(&service, host, credentials.is_some()).await {
+    if let Some(service) = find_service(asked, address).await {
+        match from_device(&service, asked).await {
             Ok(mut intake) => {
+                if asked.encrypted {
+                    only_encrypted(&mut intake, asked, address).await?;
+                }
                 if intake.is_recorder() {
-                    intake.channel_troubles = channel_troubles(&intake, credentials).await;
+                    intake.channel_troubles = channel_troubles(&intake, asked).await;
                 }
                 return Ok(intake);
             }
             Err(error) if error.is_sign_in() => {
                 let no_account = service.users(false).await.is_ok_and(|users| users.is_empty());
                 if credentials.is_none() && no_account {
-                    return Ok(of_first_use(&service, host));
+                    return Ok(of_first_use(&service, asked));
                 }
                 return Err(Trouble::new(Cause::SignIn, error.to_string()));
             }
             Err(error) => notes.push(format!("its device service was of no use: {error}")),
         }
     }
-    by_paths(host, address, port, credentials, patterns, notes).await
+    by_paths(asked, address, patterns, notes).await
+}
+
+/// A device that was given as encrypted gives its streams so, too: at the same paths on the port of RTSP through TLS, where it
+/// names only the others.
+async fn only_encrypted(intake: &mut Intake, asked: &Asked<'_>, address: IpAddr) -> Result<(), Trouble> {
+    for stream in intake.cameras.iter_mut().flat_map(|camera| &mut camera.streams) {
+        let Target::Url(url) = &stream.target else { continue };
+        if url.scheme().is_tls() {
+            continue;
+        }
+        let through_tls = SourceUrl::new(Scheme::Rtsps, url.host(), None, &url.request_path());
+        let with_sign_in = through_tls.clone().with_credentials(asked.credentials.cloned());
+        if describe(&with_sign_in, Some(address), asked.trust, DESCRIBE_WITHIN).await.video.is_err() {
+            return Err(Trouble::new(
+                Cause::NotRtsp,
+                format!(
+                    "{} was given as encrypted, and gives its streams without encryption only ({url}): add it without https:// to allow that",
+                    asked.host
+                ),
+            ));
+        }
+        stream.target = Target::Url(through_tls);
+    }
+    for camera in &mut intake.cameras {
+        camera.encrypted = true;
+    }
+    Ok(())
 }
 
 /// A device fresh from its box: its streams are to be had once it has an account.
-fn of_first_use(device: &Device, host: &str) -> Intake {
-    let camera = Camera { address: Some(host.to_owned()), service_port: Some(device.port()), ..Camera::default() };
+fn of_first_use(device: &Device, asked: &Asked<'_>) -> Intake {
+    let camera = Camera {
+        address: Some(asked.host.to_owned()),
+        service_port: Some(device.port()),
+        encrypted: asked.encrypted,
+        ..Camera::default()
+    };
     let note = "it has no account yet, and whoever comes first sets its password: d in the roster opens its device, p sets it";
     Intake { notes: vec![note.to_owned()], exposed: Some(Exposure::FirstUse), ..one(camera) }
 }
@@ -178,17 +238,18 @@ fn of_first_use(device: &Device, host: &str) -> Intake {
 const CHANNELS_AT_ONCE: usize = 4;
 
 /// Which channels of a recorder do not give their first stream. A description is no viewer: no limit is met.
-async fn channel_troubles(intake: &Intake, credentials: Option<&Credentials>) -> Vec<(u32, Cause)> {
+async fn channel_troubles(intake: &Intake, how: &Asked<'_>) -> Vec<(u32, Cause)> {
     let first = |camera: &Camera| match &camera.streams.first()?.target {
-        Target::Url(url) => Some((camera.channel?, url.clone().with_credentials(credentials.cloned()))),
+        Target::Url(url) => Some((camera.channel?, url.clone().with_credentials(how.credentials.cloned()))),
         Target::Device { .. } | Target::Listen { .. } => None,
     };
     let asked: Vec<(u32, SourceUrl)> = intake.cameras.iter().filter_map(first).collect();
     let mut troubles = Vec::new();
     for some in asked.chunks(CHANNELS_AT_ONCE) {
         let mut set = tokio::task::JoinSet::new();
+        let trust = how.trust;
         for (channel, url) in some.iter().cloned() {
-            set.spawn(async move { (channel, describe(&url, None, Trust::Off, DESCRIBE_WITHIN).await.video) });
+            set.spawn(async move { (channel, describe(&url, None, trust, DESCRIBE_WITHIN).await.video) });
         }
         let refused = set.join_all().await.into_iter().filter_map(|(channel, video)| Some((channel, video.err()?.0.cause())));
         troubles.extend(refused);
@@ -198,9 +259,10 @@ async fn channel_troubles(intake: &Intake, credentials: Option<&Credentials>) ->
 }
 
 /// The device service of a host, on the port that was named or on one of the usual ones.
-pub async fn find_service(host: &str, address: IpAddr, port: Option<u16>, credentials: Option<&Credentials>) -> Option<Device> {
-    let named = port.into_iter().filter(|port| !STREAM_PORTS.contains(port));
-    let ports: Vec<u16> = named.chain(SERVICE_PORTS.iter().copied()).collect();
+pub async fn find_service(asked: &Asked<'_>, address: IpAddr) -> Option<Device> {
+    let named = asked.port.into_iter().filter(|port| !STREAM_PORTS.contains(port));
+    let usual = if asked.encrypted { ENCRYPTED_SERVICE_PORTS } else { SERVICE_PORTS };
+    let ports: Vec<u16> = named.chain(usual.iter().copied()).collect();
     let mut open = tokio::task::JoinSet::new();
     for (order, port) in ports.into_iter().enumerate() {
         open.spawn(async move { (order, port, reach::knock(SocketAddr::new(address, port), KNOCK_WITHIN).await) });
@@ -214,7 +276,10 @@ pub async fn find_service(host: &str, address: IpAddr, port: Option<u16>, creden
         .collect();
     open.sort_unstable();
     for (_, port) in open {
-        let mut device = Device::new(host, port, credentials.cloned(), Some(address)).trusting(Trust::Verify);
+        let mut device = Device::new(asked.host, port, asked.credentials.cloned(), Some(address)).trusting(asked.trust);
+        if asked.encrypted {
+            device = device.encrypted();
+        }
         let greeted = tokio::time::timeout(Duration::from_secs(3), device.greet()).await;
         if matches!(greeted, Ok(Ok(_) | Err(DeviceError::SignInNeeded | DeviceError::Refused(_)))) {
             return Some(device);
@@ -224,7 +289,8 @@ pub async fn find_service(host: &str, address: IpAddr, port: Option<u16>, creden
 }
 
 /// Asks a device for what it is and what it offers.
-pub async fn from_device(device: &Device, host: &str, signed: bool) -> Result<Intake, DeviceError> {
+pub async fn from_device(device: &Device, asked: &Asked<'_>) -> Result<Intake, DeviceError> {
+    let (host, signed) = (asked.host, asked.credentials.is_some());
     let information = match device.information(false).await {
         Err(DeviceError::SignInNeeded) if signed => device.information(true).await?,
         other => other?,
@@ -234,7 +300,7 @@ pub async fn from_device(device: &Device, host: &str, signed: bool) -> Result<In
         Ok(offered) => {
             let first = offered.iter().find_map(|offered| offered.url.clone());
             let exposed = match first {
-                Some(url) => describe(&url, None, Trust::Off, DESCRIBE_WITHIN).await.is_open().then_some(Exposure::NoPassword),
+                Some(url) => describe(&url, None, asked.trust, DESCRIBE_WITHIN).await.is_open().then_some(Exposure::NoPassword),
                 None => None,
             };
             (offered, exposed)
@@ -315,14 +381,15 @@ fn channel_name(profile: &str) -> String {
 
 /// Tries common paths by asking for descriptions only. The first refusal of a sign-in ends it.
 async fn by_paths(
-    host: &str,
+    asked: &Asked<'_>,
     address: IpAddr,
-    port: Option<u16>,
-    credentials: Option<&Credentials>,
     patterns: &[PathPattern],
     mut notes: Vec<String>,
 ) -> Result<Intake, Trouble> {
-    let ports: Vec<u16> = port.map_or_else(|| STREAM_PORTS.to_vec(), |port| vec![port]);
+    let Asked { host, port, credentials, encrypted, trust } = *asked;
+    let scheme = if encrypted { Scheme::Rtsps } else { Scheme::Rtsp };
+    let usual = if encrypted { &[322][..] } else { STREAM_PORTS };
+    let ports: Vec<u16> = port.map_or_else(|| usual.to_vec(), |port| vec![port]);
     let mut last = None;
     for port in ports {
         match reach::knock(SocketAddr::new(address, port), KNOCK_WITHIN).await {
@@ -339,10 +406,10 @@ async fn by_paths(
                 return Err(Trouble::new(Cause::Unreachable, format!("{host} cannot be reached: {text}")));
             }
         }
-        let url = |path: &str| SourceUrl::new(Scheme::Rtsp, host, Some(port), path).with_credentials(credentials.cloned());
+        let url = |path: &str| SourceUrl::new(scheme, host, Some(port), path).with_credentials(credentials.cloned());
         for (tries, pattern) in patterns.iter().take(MAX_PATH_TRIES).enumerate() {
             let first = url(&pattern.path(1, 1));
-            let seen = describe(&first, Some(address), Trust::Off, DESCRIBE_WITHIN).await;
+            let seen = describe(&first, Some(address), trust, DESCRIBE_WITHIN).await;
             if seen.is_locked() {
                 let text = seen.video.err().map_or_else(String::new, |(_, text)| text);
                 return Err(Trouble::new(Cause::SignIn, text));
@@ -362,13 +429,13 @@ async fn by_paths(
             let mut streams = vec![stream(Role::Main, Target::Url(first))];
             if pattern.tells_streams_apart() {
                 let second = url(&pattern.path(1, 2));
-                if describe(&second, Some(address), Trust::Off, DESCRIBE_WITHIN).await.video.is_ok() {
+                if describe(&second, Some(address), trust, DESCRIBE_WITHIN).await.video.is_ok() {
                     streams.push(stream(Role::Sub, Target::Url(second)));
                 }
             }
             notes.push(format!("the device could not be asked; a stream was found by trying paths ({})", pattern.path(1, 1)));
             let exposed = (!seen.sign_in_asked).then_some(Exposure::NoPassword);
-            let camera = Camera { address: Some(host.to_owned()), streams, ..Camera::default() };
+            let camera = Camera { address: Some(host.to_owned()), encrypted, streams, ..Camera::default() };
             return Ok(Intake { cameras: vec![camera], notes, exposed, by_paths: true, ..Intake::default() });
         }
     }

@@ -98,10 +98,10 @@ impl Errands {
         let camera = self.camera(name)?;
         let host = camera.address.clone().ok_or_else(|| format!("{name} has no device that could be asked for a stream"))?;
         let credentials = self.kept.credentials(&camera)?;
-        let target = Target::Device { host, port: camera.service_port, credentials };
-        let (news, patterns, name) = (self.news.clone(), self.patterns.clone(), name.to_owned());
+        let target = Target::Device { host, port: camera.service_port, credentials, encrypted: camera.is_encrypted() };
+        let (news, patterns, name, trust) = (self.news.clone(), self.patterns.clone(), name.to_owned(), trust_of(&camera));
         self.runtime.spawn(async move {
-            let asked = tokio::time::timeout(LIVE_WITHIN, take_in(&target, &patterns)).await;
+            let asked = tokio::time::timeout(LIVE_WITHIN, take_in(&target, &patterns, trust)).await;
             let late = || Trouble { cause: lattice_core::Cause::Silence, text: format!("{target} did not answer in 15 s") };
             let _ = news.send(JobNews::Live(name, asked.unwrap_or_else(|_| Err(late()))));
         });
@@ -144,13 +144,35 @@ impl Errands {
         let camera = self.camera(name)?;
         let before = camera.address.clone().ok_or_else(|| format!("{name} has no address that could change"))?;
         let site = self.kept.file.site();
-        let changed: Vec<Camera> =
-            site.cameras.iter().filter(|one| one.address.as_ref() == Some(&before)).map(|one| moved(one, &before, to)).collect();
+        let old: Vec<Camera> = site.cameras.iter().filter(|one| one.address.as_ref() == Some(&before)).cloned().collect();
+        let changed: Vec<Camera> = old.iter().map(|one| moved(one, &before, to)).collect();
+        for (camera, old) in changed.iter().zip(&old) {
+            self.carry_over(old, camera)?;
+        }
         self.change(|editor| changed.iter().try_for_each(|camera| editor.put_camera(camera)))?;
         let renewed = changed.iter().filter_map(|camera| self.definition(camera)).collect();
         let names: Vec<String> = changed.iter().map(|camera| camera.name.clone()).collect();
         self.survey(Some(&names));
         Ok(Outcome { renewed, say: Some(format!("{}: at {to} now, it was {before}", names.join(", "))), ..Outcome::default() })
+    }
+
+    /// What is kept apart of streams stays theirs when their addresses change: keys, and secrets of the addresses.
+    fn carry_over(&mut self, old: &Camera, new: &Camera) -> Result<(), String> {
+        let secrets = &mut self.kept.secrets;
+        for (old, new) in old.streams.iter().zip(&new.streams).filter(|(old, new)| old.target != new.target) {
+            let (old, new) = (old.target.to_string(), new.target.to_string());
+            let carried = (|| {
+                if let Some(key) = secrets.key(&old)? {
+                    secrets.keep_key(&new, Some(&key))?;
+                }
+                if let Some(query) = secrets.query(&old)? {
+                    secrets.keep_query(&new, Some(&query))?;
+                }
+                Ok(())
+            })();
+            carried.map_err(|error: lattice_store::SecretError| error.to_string())?;
+        }
+        Ok(())
     }
 
     /// How the packets of a camera are asked for from now on.
@@ -225,10 +247,11 @@ impl Errands {
             return Err(format!("{name} is a recorder: choose the streams of its channels"));
         }
         let target = Target::Url(url.clone()).with_credentials(None);
-        let before = camera.streams.iter().find(|stream| stream.target == target).map(|stream| stream.role);
+        let same = |stream: &Stream| stream.target.to_string() == target.to_string();
+        let before = camera.streams.iter().find(|stream| same(stream)).map(|stream| stream.role);
         let mut streams: Vec<Stream> = Vec::new();
         for stream in &camera.streams {
-            match (stream.target == target, stream.role == role, before) {
+            match (same(stream), stream.role == role, before) {
                 (true, ..) => {}
                 (_, true, Some(before)) => streams.push(Stream { role: before, ..stream.clone() }),
                 (_, true, None) => {}
@@ -238,6 +261,7 @@ impl Errands {
         streams.push(Stream { role, target, interval: None, buffer: None });
         streams.sort_by_key(|stream| stream.role);
         let changed = Camera { streams, ..camera };
+        self.kept.keep_hidden(&changed).map_err(|error| error.to_string())?;
         self.change(|editor| editor.put_camera(&changed))?;
         Ok(self.renewed(name, format!("{name}: this is its {} stream now", role.word())))
     }
@@ -273,7 +297,7 @@ impl Errands {
             return None;
         }
         let credentials = self.kept.credentials(camera).unwrap_or_default();
-        let origin = |stream: &lattice_store::Stream| match stream.target.clone() {
+        let origin = |stream: &lattice_store::Stream| match self.kept.target_of(stream) {
             Target::Url(url) if url.scheme().is_rtsp() => Some(Origin::Url(url.with_credentials(credentials.clone()))),
             Target::Url(url) => {
                 let every = stream.interval.unwrap_or(Duration::from_secs(5));

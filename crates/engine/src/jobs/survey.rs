@@ -49,6 +49,8 @@ pub(crate) struct Surveyed {
     /// Why it lies open, if it does.
     pub exposed: Option<Exposure>,
     refused: bool,
+    /// Its lasting name.
+    endpoint: Option<String>,
     /// It answers.
     there: bool,
 }
@@ -58,7 +60,16 @@ impl Surveyed {
     /// What a device behind these cameras said.
     pub fn of(host: &str, names: &[&str], information: Option<DeviceInformation>, clock: Option<Told>) -> Self {
         let names = names.iter().map(|name| (*name).to_owned()).collect();
-        Self { asked: (host.to_owned(), 80, None), names, information, clock, exposed: None, refused: false, there: false }
+        Self {
+            asked: (host.to_owned(), 80, None),
+            names,
+            information,
+            clock,
+            exposed: None,
+            refused: false,
+            endpoint: None,
+            there: false,
+        }
     }
 }
 
@@ -75,7 +86,8 @@ struct Subject {
 async fn ask(line: &mut Line, subject: Subject, may_sign: bool) -> Surveyed {
     let device = line.device();
     let Subject { asked, names, stream, credentials, trust } = subject;
-    let mut surveyed = Surveyed { asked, names, information: None, clock: None, exposed: None, refused: false, there: false };
+    let mut surveyed =
+        Surveyed { asked, names, information: None, clock: None, exposed: None, refused: false, endpoint: None, there: false };
     if device.greet().await.is_err_and(|error| !matches!(error, DeviceError::SignInNeeded)) {
         return surveyed;
     }
@@ -91,6 +103,7 @@ async fn ask(line: &mut Line, subject: Subject, may_sign: bool) -> Surveyed {
     };
     let found = if first_use { Some(Exposure::FirstUse) } else { open.then_some(Exposure::NoPassword) };
     surveyed.exposed = exposure_of(credentials.as_ref(), found);
+    surveyed.endpoint = device.endpoint().await;
     surveyed.there = true;
     surveyed
 }
@@ -146,10 +159,10 @@ impl Errands {
                 continue;
             }
             let Ok(credentials) = self.kept.credentials(camera) else { continue };
-            let target = Target::Device { host, port: camera.service_port, credentials };
-            let (news, patterns, name) = (self.news.clone(), self.patterns.clone(), camera.name.clone());
+            let target = Target::Device { host, port: camera.service_port, credentials, encrypted: camera.is_encrypted() };
+            let (news, patterns, name, trust) = (self.news.clone(), self.patterns.clone(), camera.name.clone(), trust_of(camera));
             self.runtime.spawn(async move {
-                if let Ok(asked) = tokio::time::timeout(WITHIN, take_in(&target, &patterns)).await {
+                if let Ok(asked) = tokio::time::timeout(WITHIN, take_in(&target, &patterns, trust)).await {
                     let _ = news.send(JobNews::Later(name, asked));
                 }
             });
@@ -175,6 +188,7 @@ impl Errands {
         if surveyed.refused {
             self.survey.refused.insert(surveyed.asked.clone());
         }
+        self.keep_identity(surveyed);
         let mut outcome = Outcome { say: self.judge_clock(surveyed), ..Outcome::default() };
         let Some(said) = &surveyed.information else { return outcome };
         let mut changed = Vec::new();
@@ -217,6 +231,23 @@ impl Errands {
         }
         let new = self.survey.clocks.insert(name.clone());
         new.then(|| format!("{name}: its clock is {}; t on its device page (c, then d) sets it", off_text(off)))
+    }
+
+    /// Remembers what a device is found by when its address changes, and how strongly it asked for its sign-in.
+    fn keep_identity(&self, surveyed: &Surveyed) {
+        if let Err(error) = self.kept.strengths.save() {
+            tracing::warn!("what was learned of sign-ins cannot be kept: {error}");
+        }
+        let Ok(mut sightings) = crate::kept::sightings() else { return };
+        let (host, endpoint) = (&surveyed.asked.0, &surveyed.endpoint);
+        if endpoint.is_none() || sightings.of(host).is_some_and(|seen| seen.endpoint == *endpoint) {
+            return;
+        }
+        let at = clock::pair().wall.as_unix_micros() / 1_000_000;
+        sightings.note(host, lattice_store::Sighting { endpoint: endpoint.clone(), at, ..lattice_store::Sighting::default() });
+        if let Err(error) = sightings.save() {
+            tracing::warn!("what was last seen cannot be kept: {error}");
+        }
     }
 
     /// Remembers when cameras were seen last, for the next start.

@@ -33,7 +33,9 @@ fn camera(name: &str, host: &str) -> Camera {
 /// A site with two cameras of a group, and one alone.
 fn rig() -> Rig {
     let folder = tempfile::tempdir().unwrap();
-    let mut kept = Kept::at(&folder.path().join("site.toml"), &folder.path().join("sign-ins.toml")).unwrap();
+    let mut kept =
+        Kept::at(&folder.path().join("site.toml"), &folder.path().join("sign-ins.toml"), &folder.path().join("sign-ins.json"))
+            .unwrap();
     let group = Some("Slipways".to_owned());
     let cameras = [
         Camera { group: group.clone(), ..camera("North", "192.0.2.1") },
@@ -90,7 +92,12 @@ fn keys_and_certificates_reach_the_streams_and_no_key_the_site_file() {
     assert!(outcome.renewed[0].streams.iter().all(|stream| stream.key.is_some()));
     assert!(!rig.written().contains("MTIz"));
     // The next start has it, too.
-    let again = Kept::at(&rig.folder.path().join("site.toml"), &rig.folder.path().join("sign-ins.toml")).unwrap();
+    let again = Kept::at(
+        &rig.folder.path().join("site.toml"),
+        &rig.folder.path().join("sign-ins.toml"),
+        &rig.folder.path().join("sign-ins.json"),
+    )
+    .unwrap();
     let (news, _) = unbounded();
     let next = Errands::new(again, news, true).unwrap();
     let quay = next.definitions().into_iter().find(|camera| camera.name == "Quay").unwrap();
@@ -221,18 +228,18 @@ fn what_devices_say_is_kept_told_once_and_never_overwrites_another_device() {
 #[test]
 fn one_sign_in_serves_a_whole_group_and_is_kept_once() {
     let mut rig = rig();
-    let credentials = Credentials { user: "harbour".into(), password: Secret::new("ebb-and-flow".into()) };
+    let credentials = Credentials::new("harbour", "ebb-and-flow");
     let both = vec!["North".to_owned(), "South".to_owned()];
     let outcome = rig.carry_out(Errand::SignIn(both, credentials.clone()));
     assert_eq!(outcome.renewed.len(), 2);
     assert_eq!((rig.site().sign_ins.len(), rig.written().contains("ebb-and-flow")), (1, false));
     rig.carry_out(Errand::SignIn(vec!["Quay".into()], credentials));
     assert_eq!(rig.site().sign_ins.len(), 1, "the same account is not kept twice");
-    let other = Credentials { user: "harbour".into(), password: Secret::new("another".into()) };
+    let other = Credentials::new("harbour", "another");
     rig.carry_out(Errand::SignIn(vec!["Quay".into()], other));
     assert_eq!(rig.site().sign_ins.iter().map(|sign_in| sign_in.name.as_str()).collect::<Vec<_>>(), ["harbour", "harbour 2"]);
     // That one was refused; the next that is typed takes its place.
-    let third = Credentials { user: "night".into(), password: Secret::new("slack water".into()) };
+    let third = Credentials::new("night", "slack water");
     rig.carry_out(Errand::SignIn(vec!["Quay".into()], third));
     assert_eq!(rig.site().sign_ins.iter().map(|sign_in| sign_in.name.as_str()).collect::<Vec<_>>(), ["harbour", "night"]);
     let all = rig.errands.definitions();

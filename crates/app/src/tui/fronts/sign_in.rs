@@ -8,7 +8,7 @@ use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::list::{form, typed};
 use lattice_core::target::Newcomer;
 use lattice_core::verdict::SessionState;
-use lattice_core::{Cause, Credentials, Secret};
+use lattice_core::{Cause, Credentials, Secret, SignInPolicy};
 use lattice_engine::FeedKey;
 use lattice_engine::jobs::Errand;
 use lattice_term::TilePainter;
@@ -36,19 +36,23 @@ pub struct SignIn {
     password: Input,
     on_password: bool,
     whole_group: bool,
+    /// The password may travel readable where the camera asks for that.
+    readable: bool,
 }
 
 /// Puts the form in front, with the account that is known.
 pub fn open(app: &mut App, for_what: For) {
-    let known = match &for_what {
-        For::Camera(name) => app.site.camera(name).and_then(|camera| camera.sign_in.clone()),
+    let camera = match &for_what {
+        For::Camera(name) => app.site.camera(name),
         For::Targets(_) => None,
     };
+    let readable = camera.is_some_and(|camera| camera.password_readable);
+    let known = camera.and_then(|camera| camera.sign_in.clone());
     let known = known.and_then(|name| app.site.sign_in(&name));
     let user = known.or(app.site.sign_ins.last()).map(|sign_in| sign_in.user.clone());
     let on_password = user.is_some();
     let user = Input::new(user.unwrap_or_default());
-    app.put_in_front(SignIn { for_what, user, password: Input::default(), on_password, whole_group: false });
+    app.put_in_front(SignIn { for_what, user, password: Input::default(), on_password, whole_group: false, readable });
 }
 
 /// Asks for what is missing of a camera: a sign-in, the key of its streams, or a judgement of its certificate.
@@ -82,6 +86,7 @@ impl Keyed for SignIn {
         key("tab shift-tab", "to the other field", |form: &mut Self, _| form.on_password = !form.on_password).hint("other field"),
         key("ctrl-g", "for the whole group, or this one only", |form: &mut Self, _| form.whole_group = !form.whole_group)
             .hint("whole group"),
+        key("ctrl-o", "let the password travel readable, or not", |form: &mut Self, _| form.readable = !form.readable),
         back("esc", "not now", Some("cancel")),
         leave(),
     ];
@@ -104,7 +109,8 @@ impl SignIn {
         }
         app.back();
         let password = Secret::new(self.password.value().to_owned());
-        let credentials = Credentials { user: self.user.value().trim().to_owned(), password };
+        let policy = SignInPolicy::default().allowing_readable(self.readable);
+        let credentials = Credentials::new(self.user.value().trim(), password).under(policy);
         match &self.for_what {
             For::Targets(targets) => {
                 app.newcomers.locked.clear();
@@ -133,7 +139,7 @@ impl Page for SignIn {
             },
         };
         let group = self.group(app);
-        let inner = form(app, theme, 64, if group.is_some() { 10 } else { 9 }, buf);
+        let inner = form(app, theme, 64, if group.is_some() { 11 } else { 10 }, buf);
         let row = |n: u16| Rect { y: inner.y + n, height: u16::from(n < inner.height), ..inner };
         Line::styled(what, theme.tone(Tone::Bright)).render(row(0), buf);
         let dots = "•".repeat(self.password.value().chars().count());
@@ -157,6 +163,10 @@ impl Page for SignIn {
             Line::styled(format!("{sign} for the whole group {group} (ctrl-g)"), theme.tone(Tone::Calm)).render(row(5), buf);
             note = 6;
         }
+        let (sign, tone) = if self.readable { ("■", Tone::Bright) } else { ("□", Tone::Calm) };
+        Line::styled(format!("{sign} let the password travel readable where asked so (ctrl-o)"), theme.tone(tone))
+            .render(row(note), buf);
+        note += 1;
         Line::styled("Kept apart from the site file, for you alone to read.", theme.tone(Tone::Faint)).render(row(note), buf);
         Vec::new()
     }

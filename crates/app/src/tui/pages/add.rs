@@ -6,7 +6,7 @@ use crate::tui::page::{Key, Keyed, Page, WALL, WELCOME, Way, back, key, leave, w
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::list::{inner, typed};
 use crate::tui::widgets::outcomes::outcomes;
-use lattice_core::target::{Newcomer, Row, Target, names_file, understand, understand_list, understand_listing};
+use lattice_core::target::{Newcomer, Row, names_file, understand_list, understand_listing};
 use lattice_engine::jobs::Errand;
 use lattice_engine::{FeedKey, News};
 use lattice_term::TilePainter;
@@ -200,44 +200,15 @@ fn understood<'a>(theme: Theme, row: &Row, single: bool) -> Vec<Line<'a>> {
 /// `user:` and the host of an address as it is understood, and the passwords of a table.
 fn masked(text: &str) -> String {
     let listing = understand_listing(text);
-    let mut out = if listing.columns.is_some() { text.to_owned() } else { masked_line(text) };
+    let dots = |password: &str| "•".repeat(password.chars().count());
+    let line = |line: &str| lattice_core::veil::masked(line, dots);
+    let mut out =
+        if listing.columns.is_some() { text.to_owned() } else { text.split('\n').map(line).collect::<Vec<_>>().join("\n") };
     let of = |row: Row| Some(row.reading.ok()?.target.credentials()?.password.reveal().clone());
     for password in listing.rows.into_iter().filter_map(of).filter(|password| !password.is_empty()) {
-        out = out.replace(&password, &"•".repeat(password.chars().count()));
+        out = out.replace(&password, &dots(&password));
     }
     out
-}
-
-fn masked_line(line: &str) -> String {
-    // What is not understood yet may be the beginning of an address with a password: mask as if it were.
-    let understood = understand(line).ok().map(|reading| reading.target);
-    let (user, host) = match &understood {
-        Some(Target::Url(url)) => (url.credentials().map(|c| c.user.clone()), url.host().to_owned()),
-        Some(Target::Device { host, credentials, .. }) => (credentials.as_ref().map(|c| c.user.clone()), host.clone()),
-        _ => (None, String::new()),
-    };
-    let Some(user) = user.filter(|user| !user.is_empty()) else { return masked_by_at(line) };
-    let begin = line.find(&format!("{user}:")).map(|at| at + user.len() + 1);
-    let end = line.rfind(&host).and_then(|at| line.get(..at)?.char_indices().next_back().map(|(at, _)| at));
-    match (begin, end) {
-        (Some(begin), Some(end)) if begin < end => dots(line, begin, end),
-        _ => masked_by_at(line),
-    }
-}
-
-/// From the colon behind the scheme to the last @, if there is one.
-fn masked_by_at(line: &str) -> String {
-    let scheme_end = line.find("://").map_or(0, |at| at + 3);
-    let colon = line.get(scheme_end..).and_then(|rest| rest.find(':')).map(|at| at + scheme_end + 1);
-    match (colon, line.rfind('@')) {
-        (Some(colon), Some(at)) if colon < at => dots(line, colon, at),
-        _ => line.to_owned(),
-    }
-}
-
-fn dots(line: &str, begin: usize, end: usize) -> String {
-    let part = |from: usize, to: usize| line.get(from..to).unwrap_or("");
-    format!("{}{}{}", part(0, begin), "•".repeat(part(begin, end).chars().count()), part(end, line.len()))
 }
 
 #[cfg(test)]

@@ -208,7 +208,10 @@ impl Find {
             let device = self.findings.get(address);
             let port = device.and_then(|device| device.service_port.or(device.rtsp_port));
             let name = device.and_then(|device| device.name.clone());
-            Newcomer { name, ..Newcomer::from(Target::Device { host: address.to_string(), port, credentials: None }) }
+            Newcomer {
+                name,
+                ..Newcomer::from(Target::Device { host: address.to_string(), port, credentials: None, encrypted: false })
+            }
         };
         chosen.into_iter().filter(|address| !is_known(app, *address)).map(target).collect()
     }

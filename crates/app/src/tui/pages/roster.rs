@@ -365,7 +365,7 @@ impl Roster {
             app.order(Errand::Readdress(name.clone(), text.trim().to_owned()));
         });
         app.put_in_front(line.checked(|text| match understand(text).map(|reading| reading.target) {
-            Ok(Target::Device { port: None, credentials: None, .. }) => Ok(()),
+            Ok(Target::Device { port: None, credentials: None, encrypted: false, .. }) => Ok(()),
             Ok(_) => Err("give the host name or address alone: its streams keep their ports and paths".to_owned()),
             Err(refusal) => Err(refusal.to_string()),
         }));

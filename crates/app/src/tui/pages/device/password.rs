@@ -5,8 +5,8 @@ use crate::tui::app::App;
 use crate::tui::page::{Key, Keyed, Page, back, key, leave};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::list::{form as form_area, typed};
+use lattice_core::Credentials;
 use lattice_core::find::{Strength, strength};
-use lattice_core::{Credentials, Secret};
 use lattice_engine::FeedKey;
 use lattice_engine::jobs::{DeviceFacts, Errand};
 use lattice_term::TilePainter;
@@ -34,7 +34,7 @@ pub struct PasswordForm {
 impl PasswordForm {
     /// What was typed.
     fn account(&self) -> Credentials {
-        Credentials { user: self.fields[0].value().trim().to_owned(), password: Secret::new(self.fields[1].value().to_owned()) }
+        Credentials::new(self.fields[0].value().trim(), self.fields[1].value())
     }
 
     /// How good the password is.

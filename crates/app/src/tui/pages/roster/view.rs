@@ -229,6 +229,9 @@ fn about<'a>(app: &App, theme: Theme, entry: &Entry<'_>) -> Vec<Line<'a>> {
         let user = app.site.sign_in(name).map_or_else(|| name.clone(), |sign_in| sign_in.user.clone());
         pair("signs in as", user, Tone::Calm)
     }));
+    if camera.password_readable {
+        first.extend(pair("password", "may travel readable".into(), Tone::Bright));
+    }
     match &camera.trust {
         CertificateTrust::Verify => {}
         CertificateTrust::Pinned(_) => first.extend(pair("certificate", "pinned".into(), Tone::Calm)),
