@@ -51,6 +51,10 @@ pub enum Cause {
     MachineSlow,
     /// The terminal does not keep up.
     TerminalSlow,
+    /// A decoder of ours ended on what the camera sent, and was started again.
+    DecoderFailed,
+    /// Our receiving of this stream ended on what the camera sent, and was started again.
+    ProgramFailed,
     /// The camera's clock is wrong.
     ClockWrong,
     /// The operator did it.
@@ -102,7 +106,7 @@ impl Cause {
     }
 
     /// Every cause, in the order of the manual.
-    pub const ALL: [Self; 25] = [
+    pub const ALL: [Self; 27] = [
         Self::Unresolved,
         Self::Unreachable,
         Self::PortClosed,
@@ -126,6 +130,8 @@ impl Cause {
         Self::OutOfFocus,
         Self::MachineSlow,
         Self::TerminalSlow,
+        Self::DecoderFailed,
+        Self::ProgramFailed,
         Self::ClockWrong,
         Self::Operator,
     ];
@@ -157,6 +163,8 @@ impl Cause {
             Self::OutOfFocus => "out-of-focus",
             Self::MachineSlow => "machine-slow",
             Self::TerminalSlow => "terminal-slow",
+            Self::DecoderFailed => "decoder-failed",
+            Self::ProgramFailed => "program-failed",
             Self::ClockWrong => "clock-wrong",
             Self::Operator => "operator",
         }
@@ -189,6 +197,8 @@ impl Cause {
             Self::OutOfFocus => "picture out of focus",
             Self::MachineSlow => "this machine too slow",
             Self::TerminalSlow => "terminal too slow",
+            Self::DecoderFailed => "decoder failed here",
+            Self::ProgramFailed => "receiving failed here",
             Self::ClockWrong => "camera clock wrong",
             Self::Operator => "operator",
         }
@@ -227,6 +237,12 @@ impl Cause {
             Self::OutOfFocus => "Focus the lens, or clean it.",
             Self::MachineSlow => "Show fewer or lighter streams on this machine.",
             Self::TerminalSlow => "Use a smaller window or a faster terminal.",
+            Self::DecoderFailed => {
+                "What the camera sent ended its decoder, which was started again. If it goes on so, take another stream of it, and tell who makes this program."
+            }
+            Self::ProgramFailed => {
+                "What the camera sent ended our receiving of it, which was started again; other streams are not touched. Tell who makes this program, with the log."
+            }
             Self::ClockWrong => "Set the camera's clock.",
             Self::Operator => "Nothing to do.",
         }

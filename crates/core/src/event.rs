@@ -591,6 +591,8 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
         | Cause::NotRtsp
         | Cause::ViewerLimit
         | Cause::NoSuchStream => (session(&cause.to_string()), Confidence::High),
+        Cause::DecoderFailed => (session("a decoder ended on what the camera sent, and was started again"), Confidence::High),
+        Cause::ProgramFailed => (session("this program failed on what the camera sent, and began anew"), Confidence::High),
         Cause::ClockWrong => (session("its clock is beyond what a path could explain"), Confidence::Likely),
         Cause::Operator => ("done here".into(), Confidence::High),
     }

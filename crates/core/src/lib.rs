@@ -41,6 +41,7 @@ pub mod sight;
 mod source;
 pub mod srtp;
 pub mod target;
+pub mod text;
 pub mod thresholds;
 mod time;
 pub mod ts;

@@ -30,6 +30,8 @@ pub enum MultipartError {
 pub struct Parts {
     boundary: Vec<u8>,
     bytes: Vec<u8>,
+    /// How far the body of the part that is being read was searched for the next boundary.
+    searched: usize,
 }
 
 impl Parts {
@@ -45,7 +47,7 @@ impl Parts {
         })?;
         // Devices name it with the leading hyphens of its lines, or without.
         let boundary = boundary.trim_start_matches('-').as_bytes().to_vec();
-        (!boundary.is_empty()).then_some(Self { boundary, bytes: Vec::new() })
+        (!boundary.is_empty()).then_some(Self { boundary, bytes: Vec::new(), searched: 0 })
     }
 
     /// Takes more bytes.
@@ -78,23 +80,26 @@ impl Parts {
             Some(length) if length > MAX_PART => return Err(MultipartError::TooLong),
             Some(length) => (body.len() >= length).then_some(length),
             // Without a length the part ends where the next boundary begins, with the hyphens and line end before it.
-            None => find(body, &self.boundary).map(|at| {
+            // What was searched before is not searched again.
+            None => find(body.get(self.searched..).unwrap_or_default(), &self.boundary).map(|at| at + self.searched).map(|at| {
                 let part = body.get(..at).unwrap_or_default();
                 let trimmed = part.iter().rposition(|byte| !matches!(byte, b'-' | b'\r' | b'\n'));
                 trimmed.map_or(0, |last| last + 1)
             }),
         };
         let Some(length) = length else {
+            self.searched = body.len().saturating_sub(self.boundary.len());
             return if body.len() > MAX_PART { Err(MultipartError::TooLong) } else { Ok(None) };
         };
         let part = body.get(..length).unwrap_or_default().to_vec();
+        self.searched = 0;
         self.bytes.drain(..head_from + head_length + end + length);
         Ok(Some(part))
     }
 }
 
 fn find(bytes: &[u8], what: &[u8]) -> Option<usize> {
-    bytes.windows(what.len()).position(|window| window == what)
+    memchr::memmem::find(bytes, what)
 }
 
 #[cfg(test)]
@@ -137,6 +142,22 @@ mod tests {
         let mut parts = Parts::new("multipart/x; boundary=b").unwrap();
         parts.push(b"--b\r\nContent-Length: 999999999999\r\n\r\n");
         assert_eq!(parts.next(), Err(MultipartError::TooLong));
+    }
+
+    #[test]
+    fn a_part_without_a_length_is_searched_once() {
+        let mut parts = Parts::new("multipart/x; boundary=bb").unwrap();
+        parts.push(b"--bb\n\n");
+        for n in 1..200 {
+            parts.push(&[b'a'; 1000]);
+            assert_eq!(parts.next(), Ok(None));
+            assert_eq!(parts.searched, n * 1000 - 2);
+        }
+        // The boundary lies across the border of what was searched.
+        parts.push(b"\n--b");
+        assert_eq!(parts.next(), Ok(None));
+        parts.push(b"b\n");
+        assert_eq!(parts.next().unwrap().map(|part| part.len()), Some(199_000));
     }
 
     proptest! {

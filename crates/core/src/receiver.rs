@@ -2,11 +2,12 @@
 
 use crate::meter::{Dropped, Meter};
 use crate::rtcp::{self, ReportBlock, RtcpPacket, SenderReport};
-use crate::rtp::{Arrival, ExtSeq, Offer, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
+use crate::rtp::{Arrival, ExtSeq, Offer, Passage, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::{Codec, Video};
 use crate::srtp::{MasterKey, Srtp};
-use crate::video::{AccessUnit, Assembler, CleanPoint, Ordered, Parameters, WholeUnit};
+use crate::video::{AccessUnit, Assembler, CleanPoint, MAX_PIXELS, Ordered, Parameters, WholeUnit};
 use crate::{ClockRate, FrameRate, Mono, Ticks, Transport};
+use std::net::SocketAddr;
 use std::time::Duration;
 
 /// An access unit and whether its picture can be shown as the truth.
@@ -57,6 +58,13 @@ struct Ours<'a> {
     arrival: Mono,
 }
 
+/// Packets of the largest pictures.
+const ONE_PICTURE: u64 = 1000;
+/// By how much the rate of packets may be above its mean.
+const BURST: f64 = 4.0;
+/// A sender that said that it leaves has left when nothing more came for this long.
+const LEAVES: Duration = Duration::from_secs(1);
+
 /// What an SSRC makes a packet.
 enum Whose {
     /// Of the stream that is followed.
@@ -90,8 +98,16 @@ struct Stream {
     /// Packets of another SSRC in a row, kept in case it takes over; fewer than [`STRANGERS`].
     strangers: Vec<(Mono, Vec<u8>)>,
     stranger: Option<Ssrc>,
-    /// A packet far off the sequence, kept in case the next one follows it.
-    jumped: Option<Waiting>,
+    /// A packet far off the sequence with its number, kept in case the next one follows it.
+    jumped: Option<(u16, Waiting)>,
+    /// Packets accepted, and since when.
+    accepted: (u64, Mono),
+    /// The sender said that it leaves.
+    left: Option<Mono>,
+    /// Who else sent.
+    other_sender: Option<SocketAddr>,
+    /// What was expected and received before the SSRC that is followed: reports are of it alone.
+    base: (u64, u64),
     unwrapper: TimestampUnwrapper,
     last: Option<(i64, Mono)>,
     reorder: Reorder<Waiting>,
@@ -114,18 +130,29 @@ pub struct Receiver {
     our_ssrc: Ssrc,
     next_number: u64,
     keep_data: bool,
+    limit: u64,
 }
 
 impl Receiver {
     /// A receiver that has no session yet. `our_ssrc` is any random number.
     #[must_use]
     pub const fn new(meter: Meter, our_ssrc: Ssrc, keep_data: bool) -> Self {
-        Self { meter, key: None, stream: None, our_ssrc, next_number: 0, keep_data }
+        Self { meter, key: None, stream: None, our_ssrc, next_number: 0, keep_data, limit: MAX_PIXELS }
     }
 
     /// The key of an encrypted stream whose description brings none, or another.
     pub fn set_key(&mut self, key: Option<MasterKey>) {
         self.key = key;
+    }
+
+    /// Most pixels of a picture that is decoded.
+    pub const fn set_limit(&mut self, pixels: u64) {
+        self.limit = pixels;
+    }
+
+    /// The number of the next access unit.
+    pub const fn count_from(&mut self, number: u64) {
+        self.next_number = number;
     }
 
     /// The meter.
@@ -145,7 +172,7 @@ impl Receiver {
         };
         // What cannot be deciphered is measured by what is readable: numbers, timestamps, markers.
         let codec = if matches!(protection, Protection::Unknown) { &Codec::Other(String::new()) } else { &video.codec };
-        let mut assembler = Assembler::new(codec, &video.parameter_sets);
+        let mut assembler = Assembler::within(codec, &video.parameter_sets, self.limit);
         assembler.keep_data(self.keep_data);
         assembler.described_size(video.dimensions);
         assembler.count_from(self.next_number);
@@ -166,6 +193,10 @@ impl Receiver {
             strangers: Vec::new(),
             stranger: None,
             jumped: None,
+            accepted: (0, now),
+            left: None,
+            other_sender: None,
+            base: (self.meter.sequence.expected(), self.meter.sequence.counts().received),
             unwrapper: TimestampUnwrapper::default(),
             last: None,
             reorder: Reorder::default(),
@@ -173,7 +204,7 @@ impl Receiver {
             clean: CleanPoint::default(),
             gap: false,
             next_report: now + REPORT_EVERY,
-            reported: (0, 0),
+            reported: (self.meter.sequence.expected(), self.meter.sequence.counts().received),
             last_sender_report: None,
             early_report: None,
         });
@@ -200,6 +231,7 @@ impl Receiver {
             meter.on_parameters(now, parameters);
         }
         let displayable = stream.clean.on_access_unit(&unit);
+        meter.set_barred(stream.assembler.barred());
         meter.on_unit(now, &unit, displayable);
         sink(Unit { due: meter.due(&unit), unit, displayable });
     }
@@ -261,17 +293,45 @@ impl Receiver {
             return;
         };
         for packet in packets {
-            if let RtcpPacket::SenderReport(report, _) = packet
-                && stream.ssrc.is_none_or(|ssrc| ssrc == report.ssrc)
-            {
-                stream.last_sender_report = Some((report.ntp.middle(), arrival));
-                if stream.last.is_some() {
+            match packet {
+                RtcpPacket::SenderReport(report, _) if stream.ssrc == Some(report.ssrc) => {
+                    stream.last_sender_report = Some((report.ntp.middle(), arrival));
                     stream.on_sender_report(&mut self.meter, &report, arrival);
-                } else {
-                    stream.early_report = Some((report, arrival));
                 }
+                RtcpPacket::SenderReport(report, _) if stream.ssrc.is_none() => stream.early_report = Some((report, arrival)),
+                RtcpPacket::Bye(leaving) if stream.ssrc.is_some_and(|ssrc| leaving.contains(&ssrc)) => {
+                    stream.left = Some(arrival);
+                }
+                _ => {}
             }
         }
+    }
+
+    /// Whether the sender said that it leaves, and nothing more came.
+    #[must_use]
+    pub fn has_left(&self, now: Mono) -> bool {
+        self.stream.as_ref().is_some_and(|stream| {
+            let last = stream.last.map_or(Mono::ZERO, |(_, at)| at);
+            // Packets that were on their way may come after it; a stream that goes on has not left.
+            stream.left.is_some_and(|left| last.since(left) < LEAVES && now.since(left.max(last)) >= LEAVES)
+        })
+    }
+
+    /// A datagram came from an address that was not agreed: it is counted, named, and left out.
+    pub fn on_other_sender(&mut self, from: SocketAddr) {
+        self.meter.dropped.other_sender += 1;
+        if let Some(stream) = &mut self.stream {
+            stream.other_sender = Some(from);
+        }
+        let count = self.meter.dropped.other_sender;
+        let packets = if count == 1 { "1 packet".to_owned() } else { format!("{count} packets") };
+        self.meter.set_remark(Some(format!("{packets} from {from} left out: that is not the camera's address")));
+    }
+
+    /// Who sent datagrams from an address that was not agreed, in this session.
+    #[must_use]
+    pub fn other_sender(&self) -> Option<SocketAddr> {
+        self.stream.as_ref()?.other_sender
     }
 
     /// The kernel dropped datagrams that we did not read in time.
@@ -362,26 +422,40 @@ impl Stream {
     fn on_our_packet(&mut self, meter: &mut Meter, now: Mono, arrival: Mono, packet: RtpPacket<'_>, sink: &mut impl FnMut(Unit)) {
         let timestamp = self.unwrapper.unwrap(packet.timestamp);
         let RtpPacket { marker, payload, .. } = packet;
-        let judged = meter.sequence.on_packet(packet.seq, self.went_on(timestamp, arrival));
-        let jumped = self.jumped.take();
-        if jumped.is_some() && !matches!(judged, Arrival::First(_)) {
-            meter.dropped.jump += 1;
-        }
+        let judged = meter.sequence.on_packet(packet.seq, self.passage(timestamp, arrival));
+        // One that stood far off the sequence is believed when this one follows it.
+        let before = match self.jumped.take() {
+            Some((seq, before)) if seq.wrapping_add(1) == packet.seq.0 => Some(before),
+            Some(_) => {
+                meter.dropped.jump += 1;
+                None
+            }
+            None => None,
+        };
         let ours = Ours { ssrc: packet.ssrc, payload, timestamp, marker, arrival };
         match judged {
             Arrival::First(ext) => {
                 self.restart_order(meter);
-                if let Some(before) = jumped
+                if let Some(before) = before
                     && let Some(ext) = meter.sequence.begin_one_earlier()
                 {
                     self.accept(meter, now, ext, before.borrow(packet.ssrc), sink);
                 }
                 self.accept(meter, now, ext, ours, sink);
             }
-            Arrival::InOrder(ext) | Arrival::Ahead(ext, _) | Arrival::Late(ext) => self.accept(meter, now, ext, ours, sink),
+            Arrival::InOrder(ext) | Arrival::Ahead(ext, _) | Arrival::Late(ext) => {
+                if let Some(before) = before
+                    && let Some(ext) = meter.sequence.take_one_earlier()
+                {
+                    self.accept(meter, now, ext, before.borrow(packet.ssrc), sink);
+                }
+                self.accept(meter, now, ext, ours, sink);
+            }
             Arrival::Duplicate => {}
             Arrival::TooOld => meter.dropped.too_late += 1,
-            Arrival::Jump => self.jumped = Some(Waiting { payload: payload.to_vec(), timestamp, marker, arrival }),
+            Arrival::Jump => {
+                self.jumped = Some((packet.seq.0, Waiting { payload: payload.to_vec(), timestamp, marker, arrival }));
+            }
         }
     }
 
@@ -390,6 +464,7 @@ impl Stream {
         meter.on_packet(arrival, payload.len());
         meter.jitter.on_packet(timestamp, arrival);
         self.last = Some((timestamp, arrival));
+        self.accepted.0 += 1;
         if let Some((report, at)) = self.early_report.take_if(|(report, _)| report.ssrc == ssrc) {
             self.on_sender_report(meter, &report, at);
         }
@@ -435,17 +510,26 @@ impl Stream {
             meter.on_unit(now, &unit, displayable);
             sink(Unit { due: meter.due(&unit), unit, displayable });
         }
+        meter.set_barred(self.assembler.barred());
         if let Some(demux) = self.assembler.transport_stream() {
             meter.on_transport_stream(demux);
         }
     }
 
-    /// Whether the timestamp advanced about as much as time did, so that a gap is plainly loss.
-    fn went_on(&self, timestamp: i64, arrival: Mono) -> bool {
-        self.last.is_some_and(|(last, at)| {
-            let media = self.clock_rate.micros(Ticks(timestamp - last));
-            (media - arrival.micros_since(at)).abs() < 2_000_000
-        })
+    /// What time says of a packet: how many can have come since the last one, where its timestamp advanced about as much as
+    /// time did.
+    fn passage(&self, timestamp: i64, arrival: Mono) -> Passage {
+        let Some((last, at)) = self.last else { return Passage::Unknown };
+        let media = self.clock_rate.micros(Ticks(timestamp - last));
+        let elapsed = arrival.micros_since(at);
+        let (packets, since) = self.accepted;
+        let watched = arrival.since(since).as_secs_f64();
+        if (media - elapsed).abs() >= 2_000_000 || packets < 50 || watched <= 0.0 {
+            return Passage::Unknown;
+        }
+        // Pictures come in bursts: several times the mean, and a large one at once.
+        let seconds = media.max(elapsed).max(0) as f64 / 1e6;
+        Passage::For(ONE_PICTURE + (BURST * packets as f64 / watched * seconds) as u64)
     }
 
     /// Some devices describe one payload type and send another: where nothing else comes, that is the stream.
@@ -481,6 +565,10 @@ impl Stream {
             self.clean = CleanPoint::default();
             meter.sequence.restart();
             meter.on_restart();
+            (self.last_sender_report, self.left) = (None, None);
+            self.accepted = (0, arrival);
+            self.base = (meter.sequence.expected(), meter.sequence.counts().received);
+            self.reported = self.base;
         }
         Whose::Successor
     }
@@ -513,7 +601,10 @@ impl Stream {
         ReportBlock {
             ssrc,
             fraction_lost: fraction.min(255) as u8,
-            cumulative_lost: counts.lost.min(0x7f_ffff) as i32,
+            cumulative_lost: expected
+                .saturating_sub(self.base.0)
+                .saturating_sub(counts.received.saturating_sub(self.base.1))
+                .min(0x7f_ffff) as i32,
             extended_highest: meter.sequence.extended_highest(),
             jitter: meter.jitter.ticks(),
             last_sender_report,

@@ -75,25 +75,40 @@ impl From<Truncated> for RtcpError {
     }
 }
 
-/// Reads all packets of a compound (§6.1). A compound that begins with something other than a
-/// report is accepted (RFC 5506).
+/// Reads the packets of a compound (§6.1). A compound that begins with something other than a report is accepted (RFC 5506); a
+/// packet of it that is not understood is left out, as its length says where the next one begins.
 ///
 /// # Errors
-/// [`RtcpError`] for the first packet that is no RTCP; what came before it is lost with it.
+/// [`RtcpError`] where the compound holds nothing that is understood.
 pub fn parse(bytes: &[u8]) -> Result<Vec<RtcpPacket>, RtcpError> {
     let mut reader = Reader::new(bytes);
-    let mut packets = Vec::new();
+    let (mut packets, mut wrong) = (Vec::new(), None);
     while !reader.rest().is_empty() {
-        let first = reader.u8()?;
-        if first >> 6 != 2 {
-            return Err(RtcpError::Version(first >> 6));
+        match parse_next(&mut reader) {
+            Ok(Ok(packet)) => packets.push(packet),
+            Ok(Err(error)) => wrong = Some(error),
+            Err(error) => {
+                wrong = Some(error);
+                break; // where the next one begins is not known
+            }
         }
-        let kind = reader.u8()?;
-        let words = reader.u16()?;
-        let body = Reader::new(reader.take(usize::from(words) * 4)?);
-        packets.push(parse_one(first & 0x1f, kind, body)?);
     }
-    Ok(packets)
+    match wrong {
+        Some(error) if packets.is_empty() => Err(error),
+        _ => Ok(packets),
+    }
+}
+
+/// The next packet, or what is wrong with it; an error where its length is not known either.
+fn parse_next(reader: &mut Reader<'_>) -> Result<Result<RtcpPacket, RtcpError>, RtcpError> {
+    let first = reader.u8()?;
+    if first >> 6 != 2 {
+        return Err(RtcpError::Version(first >> 6));
+    }
+    let kind = reader.u8()?;
+    let words = reader.u16()?;
+    let body = Reader::new(reader.take(usize::from(words) * 4)?);
+    Ok(parse_one(first & 0x1f, kind, body))
 }
 
 fn parse_one(count: u8, kind: u8, mut body: Reader<'_>) -> Result<RtcpPacket, RtcpError> {
@@ -197,6 +212,16 @@ mod tests {
         emit_bye(Ssrc(7), &mut bytes);
         let got = parse(&bytes).unwrap();
         assert_eq!(got, [RtcpPacket::SenderReport(report, vec![]), RtcpPacket::Other(202), RtcpPacket::Bye(vec![Ssrc(7)])]);
+    }
+
+    #[test]
+    fn one_that_is_broken_takes_no_other_with_it() {
+        let report = SenderReport { ssrc: Ssrc(7), ntp: NtpTime(1), rtp_timestamp: 5, packets: 6, octets: 7 };
+        let mut bytes = vec![0x81, RECEIVER_REPORT, 0, 1, 0, 0, 0, 9]; // it announces a block that is not there
+        emit_sender_report(&report, &mut bytes);
+        bytes.extend([0x80, SENDER_REPORT, 0, 200]); // and the rest is cut off
+        assert_eq!(parse(&bytes), Ok(vec![RtcpPacket::SenderReport(report, vec![])]));
+        assert_eq!(parse(&bytes[..8]), Err(RtcpError::Truncated));
     }
 
     #[test]

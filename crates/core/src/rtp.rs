@@ -10,4 +10,4 @@ mod seq;
 pub use header::{PayloadType, RtpError, RtpPacket, Seq16, Ssrc};
 pub use jitter::Jitter;
 pub use reorder::{MAX_HELD, Offer, Ready, Reorder};
-pub use seq::{Arrival, ExtSeq, SequenceCounts, SequenceTracker, TimestampUnwrapper};
+pub use seq::{Arrival, ExtSeq, Passage, SequenceCounts, SequenceTracker, TimestampUnwrapper};

@@ -7,6 +7,7 @@ mod auth;
 mod client;
 mod control;
 mod framer;
+mod guard;
 mod message;
 mod transport;
 
@@ -16,5 +17,6 @@ pub use auth::{
 pub use client::{Action, Client, ClientConfig, Failure, FailureKind, Playing, Progress};
 pub use control::join as join_control;
 pub use framer::{Frame, Framer, FramerError, MAX_MESSAGE};
+pub use guard::ControlGuard;
 pub use message::{Headers, Message, MessageError, Request, Response};
 pub use transport::TransportHeader;

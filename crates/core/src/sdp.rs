@@ -2,6 +2,7 @@
 //!
 //! Not done: time, groups, bandwidth other than `AS`. Lines that are not understood are skipped.
 
+use crate::text::plain_lines;
 use crate::{BitsPerSecond, ClockRate, FrameRate, Secret};
 use base64::Engine as _;
 use base64::alphabet::STANDARD as ALPHABET;
@@ -133,7 +134,7 @@ impl Description {
     #[must_use]
     pub fn parse(text: &str) -> Self {
         let mut out = Self::default();
-        for line in text.lines() {
+        for line in plain_lines(text).lines() {
             let Some((kind, value)) = line.trim().split_once('=') else { continue };
             let room = out.media.len() < MAX_MEDIA;
             match (kind, out.media.last_mut()) {

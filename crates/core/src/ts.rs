@@ -20,6 +20,9 @@ const WITH_PARITY: usize = 204;
 const SYNC: u8 = 0x47;
 /// PID of the program association table.
 const PAT: u16 = 0;
+/// Table ids (table 2-31).
+const PAT_ID: u8 = 0;
+const PMT_ID: u8 = 2;
 /// Largest PES packet kept: as large as the largest access unit.
 const MAX_PES: usize = crate::video::MAX_ACCESS_UNIT;
 /// A timestamp of 33 bits wraps.
@@ -199,14 +202,14 @@ impl Demux {
             if packet.starts || !right {
                 self.checks.on_pat(arrival, right);
             }
-            if let Some(section) = self.pat.push(packet.starts, packet.payload, &mut self.counts.damaged_tables) {
+            for section in self.pat.push(PAT_ID, packet.starts, packet.payload, &mut self.counts.damaged_tables) {
                 self.on_pat(&section);
             }
         } else if Some(packet.pid) == self.pmt_pid {
             if packet.starts || packet.scrambled {
                 self.checks.on_pmt(arrival, packet.scrambled);
             }
-            if let Some(section) = self.pmt.push(packet.starts, packet.payload, &mut self.counts.damaged_tables) {
+            for section in self.pmt.push(PMT_ID, packet.starts, packet.payload, &mut self.counts.damaged_tables) {
                 self.on_pmt(&section);
                 if self.video.is_some() {
                     self.checks.on_video_named(arrival);
@@ -365,7 +368,9 @@ impl<'a> Packet<'a> {
 fn read_pcr(bytes: &[u8]) -> Option<u64> {
     let &[a, b, c, d, e, f] = bytes else { return None };
     let base = u64::from(u32::from_be_bytes([a, b, c, d])) << 1 | u64::from(e >> 7);
-    Some(base * 300 + (u64::from(e & 1) << 8 | u64::from(f)))
+    // The extension counts to 299; more is no clock.
+    let extension = u64::from(e & 1) << 8 | u64::from(f);
+    (extension < 300).then_some(base * 300 + extension)
 }
 
 impl Pes {

@@ -65,15 +65,15 @@ impl BitsPerSecond {
     }
 }
 
-/// Pictures per second; finite and above zero, at most 1000.
+/// Pictures per second, 0.01 to 1000: from one picture in a hundred seconds to more than any camera makes.
 #[derive(Debug, Clone, Copy, PartialEq, PartialOrd)]
 pub struct FrameRate(f64);
 
 impl FrameRate {
-    /// A rate that a camera could mean; `None` for zero, negative, absurd or not a number.
+    /// A rate that a camera could mean; `None` for anything else, and for what is not a number.
     #[must_use]
     pub fn new(per_second: f64) -> Option<Self> {
-        (per_second.is_finite() && per_second > 0.0 && per_second <= 1000.0).then_some(Self(per_second))
+        (0.01..=1000.0).contains(&per_second).then_some(Self(per_second))
     }
 
     /// Pictures per second.
@@ -86,5 +86,27 @@ impl FrameRate {
     #[must_use]
     pub fn period(self) -> Duration {
         Duration::from_secs_f64(1.0 / self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rates_that_no_camera_could_mean_are_none() {
+        for (rate, believed) in [
+            (25.0, true),
+            (0.01, true),
+            (1000.0, true),
+            (1e-20, false),
+            (0.0, false),
+            (-1.0, false),
+            (1e9, false),
+            (f64::NAN, false),
+        ] {
+            assert_eq!(FrameRate::new(rate).is_some(), believed, "{rate}");
+        }
+        assert_eq!(FrameRate::new(0.01).unwrap().period(), Duration::from_secs(100));
     }
 }

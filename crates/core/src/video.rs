@@ -16,5 +16,5 @@ pub use h264::{NalHeader, NalKind, Piece, pieces};
 pub use h265::{kind as h265_kind, parse_sps as parse_h265_sps, pieces as h265_pieces};
 pub use jpeg::{Fragment as JpegFragment, file_size as jpeg_file_size};
 pub use packetize::{annex_b, packetize};
-pub use parameters::{Parameters, VideoCodec};
+pub use parameters::{MAX_PIXELS, MAX_SIDE, Parameters, VideoCodec};
 pub use sps::{ColourMatrix, Sps, SpsError};

@@ -58,6 +58,7 @@ fn run(bytes: &[u8]) -> (usize, bool) {
                     Frame::Message(message) => client.on_message(now, message),
                     Frame::Packet { channel, data } if channel % 2 == 0 => receiver.on_rtp(now, now, data, &mut |_| units += 1),
                     Frame::Packet { data, .. } => receiver.on_rtcp(now, data),
+                    Frame::Filler => {}
                 }
             }
             Ok(None) => client.on_closed(),

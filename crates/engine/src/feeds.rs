@@ -8,6 +8,7 @@ use lattice_core::clock::Told;
 use lattice_core::meter::{Figures, FlashStep};
 use lattice_core::playout::Playout;
 use lattice_core::thresholds::Thresholds;
+use lattice_core::video::MAX_PIXELS;
 use lattice_core::{Transport, TransportChoice};
 use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
 use lattice_net::{Command, Origin, Runtime, Source, SourceConfig, Station, Tap, clock};
@@ -246,6 +247,7 @@ pub(crate) struct Feeds {
     transport: TransportChoice,
     bells: Bells,
     choice: DamageChoice,
+    most_pixels: u64,
     told: HashMap<CameraId, Told>,
     stills: (Sender<Still>, Receiver<Still>),
 }
@@ -264,14 +266,15 @@ impl Feeds {
             transport,
             bells,
             choice: DamageChoice::default(),
+            most_pixels: MAX_PIXELS,
             told: HashMap::new(),
             stills: unbounded(),
         })
     }
 
-    /// The runtime that receives.
-    pub const fn runtime(&self) -> &tokio::runtime::Handle {
-        self.runtime.handle()
+    /// Most pixels of a picture that is decoded, for streams that are opened from now on.
+    pub const fn set_most_pixels(&mut self, pixels: u64) {
+        self.most_pixels = pixels;
     }
 
     /// Opens a stream; one that is open stays as it is.
@@ -296,8 +299,12 @@ impl Feeds {
             on_still: Box::new(move |picture| drop(stills.send((key, picture)))),
         };
         let origin: Origin = stream.origin.clone();
-        let config =
-            SourceConfig { trust: camera.trust, key: stream.key.clone(), ..SourceConfig::from_origin(origin, transport) };
+        let config = SourceConfig {
+            trust: camera.trust,
+            key: stream.key.clone(),
+            most_pixels: self.most_pixels,
+            ..SourceConfig::from_origin(origin, transport)
+        };
         let feed = Feed::open(self.runtime.handle(), Some(&self.pool), config, pictures);
         if let Some(lane) = &feed.lane {
             lane.on_damage(self.choice);

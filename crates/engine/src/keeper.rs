@@ -4,17 +4,17 @@
 //! One program keeps the record of a site. Others that run beside it show what it keeps, leave orders for it in the record,
 //! and the first of them that sees it gone goes on keeping.
 
-use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded, unbounded};
 use lattice_core::Wall;
 use lattice_core::ledger::Entry;
 use lattice_core::meter::{Sample, Span};
 use lattice_store::{Missing, Ordered, Reading, RecordError, RecordFile, StreamName, Tier};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs::{File, OpenOptions};
 use std::io::{Read as _, Write as _};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 /// Entries that are read at the start.
@@ -30,6 +30,21 @@ const SPANS: [(Span, Tier); 3] = [(Span::TenMinutes, Tier::Second), (Span::Hour,
 
 /// The readings of a stream for each span, oldest first.
 pub type Past = Vec<(Span, Vec<(Wall, Sample)>)>;
+
+/// Orders that may wait for the thread that writes; what comes when it hangs on its disk is gathered, the newest of each entry.
+const WAITING: usize = 256;
+/// Readings that are gathered at most: of 32 streams, an hour.
+const GATHERED: usize = 12_000;
+
+/// What waits for room.
+#[derive(Default)]
+struct Backlog {
+    entries: BTreeMap<u64, Entry>,
+    removed: Vec<u64>,
+    readings: Vec<Reading>,
+    missing: Vec<Missing>,
+    lost: usize,
+}
 
 enum Order {
     Entries(Vec<Entry>, Vec<u64>),
@@ -68,6 +83,8 @@ pub struct Keeper {
     /// Who keeps the record, where that is another program; what went wrong where nobody does.
     pub not_kept: Option<String>,
     orders: Option<Sender<Order>>,
+    /// What the thread had no room for: it hangs on its disk.
+    backlog: Mutex<Backlog>,
     /// What it tells.
     pub news: Receiver<KeeperNews>,
     size: Arc<AtomicU64>,
@@ -92,6 +109,7 @@ impl Keeper {
                     remark: None,
                     not_kept,
                     orders: None,
+                    backlog: Mutex::default(),
                     news,
                     size: Arc::default(),
                     thread: None,
@@ -109,7 +127,7 @@ impl Keeper {
         let kept = file.newest(READ).unwrap_or_default();
         let seen = file.last_reading().unwrap_or_default();
         let not_kept = held.is_none().then(|| lock.kept_by());
-        let (sender, orders) = unbounded::<Order>();
+        let (sender, orders) = bounded::<Order>(WAITING);
         let size = Arc::new(AtomicU64::new(file.size().unwrap_or_default()));
         let shared = size.clone();
         let work = move || {
@@ -126,7 +144,7 @@ impl Keeper {
         let thread = std::thread::Builder::new().name("record".into()).spawn(work).ok();
         let remark =
             aside.map(|aside| format!("the record was damaged: it is set aside as {}, and a new one begun", aside.display()));
-        Self { kept, seen, past, remark, not_kept, orders: Some(sender), news, size, thread }
+        Self { kept, seen, past, remark, not_kept, orders: Some(sender), backlog: Mutex::default(), news, size, thread }
     }
 
     /// Keeps these entries as they are now; those with these numbers are gone.
@@ -153,9 +171,14 @@ impl Keeper {
         self.order(Order::Elsewhere(ordered));
     }
 
+    /// Passes an order on, after what waited for room. Whoever measures never waits.
     fn order(&self, order: Order) {
-        if let Some(sender) = &self.orders {
-            let _ = sender.send(order);
+        let Some(sender) = &self.orders else { return };
+        let mut backlog = self.backlog.lock().unwrap_or_else(PoisonError::into_inner);
+        backlog.pass(sender);
+        match sender.try_send(order) {
+            Err(TrySendError::Full(order)) => backlog.gather(order),
+            Ok(()) | Err(TrySendError::Disconnected(_)) => {}
         }
     }
 
@@ -166,8 +189,54 @@ impl Keeper {
     }
 }
 
+impl Backlog {
+    /// Passes on what there is room for.
+    fn pass(&mut self, sender: &Sender<Order>) {
+        if sender.is_full() {
+            return;
+        }
+        if !self.entries.is_empty() || !self.removed.is_empty() {
+            let entries = std::mem::take(&mut self.entries).into_values().collect();
+            let _ = sender.try_send(Order::Entries(entries, std::mem::take(&mut self.removed)));
+        }
+        let nothing = self.readings.is_empty() && self.missing.is_empty();
+        if !nothing && !sender.is_full() {
+            let _ = sender.try_send(Order::History(std::mem::take(&mut self.readings), std::mem::take(&mut self.missing)));
+            if std::mem::take(&mut self.lost) > 0 {
+                tracing::warn!("the disk of the record was too slow: readings are missing in the history");
+            }
+        }
+    }
+
+    fn gather(&mut self, order: Order) {
+        match order {
+            Order::Entries(entries, gone) => {
+                self.entries.retain(|id, _| !gone.contains(id));
+                self.removed.extend(gone);
+                self.entries.extend(entries.into_iter().map(|entry| (entry.id, entry)));
+                while self.entries.len() > READ * 4 {
+                    self.entries.pop_first();
+                }
+            }
+            Order::History(readings, missing) => {
+                self.readings.extend(readings);
+                self.missing.extend(missing);
+                let over = self.readings.len().saturating_sub(GATHERED);
+                self.readings.drain(..over);
+                self.lost += over;
+                self.missing.drain(..self.missing.len().saturating_sub(READ));
+            }
+            // Nobody waits for these: who asked is told by nothing coming.
+            Order::Ask(_) | Order::Elsewhere(_) => tracing::warn!("the record is busy: an order was not taken"),
+        }
+    }
+}
+
 impl Drop for Keeper {
     fn drop(&mut self) {
+        if let Some(sender) = &self.orders {
+            self.backlog.lock().unwrap_or_else(PoisonError::into_inner).pass(sender);
+        }
         self.orders = None;
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();

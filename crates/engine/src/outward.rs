@@ -2,7 +2,7 @@
 
 use crate::camera::{Cameras, FeedKey};
 use anyhow::Context as _;
-use crossbeam_channel::{Sender, unbounded};
+use crossbeam_channel::{Sender, bounded};
 use lattice_core::Cause;
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
@@ -16,7 +16,6 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tokio::runtime::Handle;
 use tokio::sync::watch;
 
 /// What goes out.
@@ -30,6 +29,8 @@ pub struct OutwardOptions {
 
 /// The text is made anew this often.
 const EVERY: Duration = Duration::from_secs(1);
+/// Lines that wait for a reader of a pipe; how many were left out stands in the first line behind them.
+const LINES: usize = 4000;
 /// So many of the newest entries are remembered, to tell what is new of them.
 const REMEMBERED: usize = 4000;
 
@@ -57,7 +58,11 @@ pub(crate) struct Outward {
     texts: Option<watch::Sender<Arc<str>>>,
     made: Option<Instant>,
     lines: Option<Sender<String>>,
+    /// Lines that nobody fetched in time, since the last that was written.
+    left_out: usize,
     telling: Telling,
+    /// Serves the figures: whoever asks for them takes nothing from the thread that receives.
+    _runtime: Option<tokio::runtime::Runtime>,
 }
 
 impl Outward {
@@ -65,18 +70,24 @@ impl Outward {
     ///
     /// # Errors
     /// When the address or the file cannot be used.
-    pub fn start(options: &OutwardOptions, runtime: &Handle) -> anyhow::Result<Self> {
-        let texts = match options.metrics {
-            None => None,
+    pub fn start(options: &OutwardOptions) -> anyhow::Result<Self> {
+        let (texts, runtime) = match options.metrics {
+            None => (None, None),
             Some(address) => {
+                let runtime = tokio::runtime::Builder::new_multi_thread()
+                    .worker_threads(1)
+                    .thread_name("metrics")
+                    .enable_all()
+                    .build()
+                    .context("no thread for metrics")?;
                 let (sender, receiver) = watch::channel(Arc::from(text(&[], 0)));
-                lattice_net::serve_text(runtime, address, lattice_core::metrics::CONTENT_TYPE, receiver)
+                lattice_net::serve_text(runtime.handle(), address, lattice_core::metrics::CONTENT_TYPE, receiver)
                     .with_context(|| format!("metrics cannot be served at {address}, choose another address or port"))?;
-                Some(sender)
+                (Some(sender), Some(runtime))
             }
         };
         let lines = options.ledger_lines.as_deref().map(writer).transpose()?;
-        Ok(Self { texts, made: None, lines, telling: Telling::default() })
+        Ok(Self { texts, made: None, lines, left_out: 0, telling: Telling::default(), _runtime: runtime })
     }
 
     /// Figures as they are now, and how many alarms there are.
@@ -106,9 +117,13 @@ impl Outward {
     pub fn entries(&mut self, entries: &[Entry]) {
         let Some(lines) = &self.lines else { return };
         for entry in entries {
-            if self.telling.is_news(entry) {
-                let _ = lines.send(lattice_report::entry_line(entry));
+            if !self.telling.is_news(entry) {
+                continue;
             }
+            if self.left_out > 0 && lines.try_send(format!("{{\"left_out\":{}}}", self.left_out)).is_ok() {
+                self.left_out = 0;
+            }
+            self.left_out += usize::from(lines.try_send(lattice_report::entry_line(entry)).is_err());
         }
     }
 }
@@ -116,7 +131,7 @@ impl Outward {
 /// A file that lines are appended to, on a thread of its own: a pipe that nobody reads keeps nobody waiting.
 fn writer(path: &Path) -> anyhow::Result<Sender<String>> {
     use std::os::unix::fs::FileTypeExt as _;
-    let (path, (sender, lines)) = (path.to_owned(), unbounded::<String>());
+    let (path, (sender, lines)) = (path.to_owned(), bounded::<String>(LINES));
     let open = |path: &Path| OpenOptions::new().create(true).append(true).open(path);
     // Opening a pipe waits for a reader: that is the thread's business.
     let pipe = std::fs::metadata(&path).is_ok_and(|about| about.file_type().is_fifo());

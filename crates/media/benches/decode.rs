@@ -149,6 +149,7 @@ const PARAMETERS: Parameters = Parameters {
     codec: VideoCodec::H264,
     width: 640,
     height: 360,
+    coded: (640, 360),
     declared: None,
     full_range: false,
     matrix: ColourMatrix::Unspecified,

@@ -1,6 +1,7 @@
 //! JPEG by `zune-jpeg`.
 
 use crate::picture::Planes;
+use lattice_core::video::MAX_PIXELS;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use zune_jpeg::JpegDecoder;
 use zune_jpeg::zune_core::bytestream::ZCursor;
@@ -8,7 +9,7 @@ use zune_jpeg::zune_core::colorspace::ColorSpace;
 use zune_jpeg::zune_core::options::DecoderOptions;
 
 /// Largest side decoded.
-const MAX_SIDE: usize = 16_384;
+const MAX_SIDE: usize = lattice_core::video::MAX_SIDE as usize;
 
 /// A decoded picture, in 4:2:0.
 pub struct JpegPicture {
@@ -36,11 +37,13 @@ fn decode_file(file: &[u8]) -> Option<JpegPicture> {
     let options =
         DecoderOptions::default().set_max_width(MAX_SIDE).set_max_height(MAX_SIDE).jpeg_set_out_colorspace(ColorSpace::YCbCr);
     let mut decoder = JpegDecoder::new_with_options(ZCursor::new(file), options);
-    let pixels = decoder.decode().ok()?;
+    // Its own header is what it makes room for.
+    decoder.decode_headers().ok()?;
     let (width, height) = decoder.dimensions()?;
-    if width == 0 || height == 0 {
+    if width == 0 || height == 0 || width.checked_mul(height)? > MAX_PIXELS as usize {
         return None;
     }
+    let pixels = decoder.decode().ok()?;
     let parts = pixels.len() / (width * height);
     if parts < 3 {
         // Grey: no colour differences.

@@ -141,6 +141,8 @@ pub type Sink = Box<dyn Fn(LaneEvent) + Send + Sync>;
 /// that, or the bytes, the lane waits for the next keyframe.
 const MAX_UNITS: usize = 600;
 const MAX_BYTES: usize = 24 << 20;
+/// Units that a lane decodes before others have their turn.
+const AT_A_TURN: usize = 4;
 /// Pictures are looked at this often.
 const GLANCE_EVERY: Duration = Duration::from_secs(1);
 /// A watched lane with more units than this waiting, and a keyframe among them, skips to it.
@@ -301,9 +303,15 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// A lane that has work, with the way back into the queue.
+struct Turn {
+    lane: Arc<Shared>,
+    queue: Sender<Turn>,
+}
+
 /// The workers.
 pub struct Pool {
-    sender: Option<Sender<Arc<Shared>>>,
+    sender: Option<Sender<Turn>>,
     workers: Vec<JoinHandle<()>>,
     now: fn() -> Mono,
 }
@@ -313,10 +321,10 @@ impl Pool {
     #[must_use]
     pub fn new(threads: usize, now: fn() -> Mono) -> Self {
         // Unbounded, but a lane stands in it at most once.
-        let (sender, receiver) = unbounded::<Arc<Shared>>();
+        let (sender, receiver) = unbounded::<Turn>();
         let work = move || {
             let receiver = receiver.clone();
-            move || receiver.iter().for_each(|lane| serve(&lane))
+            move || receiver.iter().for_each(serve)
         };
         let workers = (0..threads.max(1))
             .filter_map(|n| std::thread::Builder::new().name(format!("decode-{n}")).spawn(work()).ok())
@@ -345,7 +353,7 @@ impl Drop for Pool {
 #[derive(Clone)]
 pub struct Lane {
     shared: Arc<Shared>,
-    sender: Option<Sender<Arc<Shared>>>,
+    sender: Option<Sender<Turn>>,
 }
 
 impl Lane {
@@ -455,35 +463,39 @@ impl Lane {
         if !self.shared.scheduled.swap(true, Ordering::AcqRel)
             && let Some(sender) = &self.sender
         {
-            let _ = sender.send(self.shared.clone());
+            let _ = sender.send(Turn { lane: self.shared.clone(), queue: sender.clone() });
         }
     }
 }
 
-/// Decodes all that waits in a lane; of several pictures only the newest is scaled.
-fn serve(lane: &Arc<Shared>) {
+/// Decodes some of what waits in a lane; of several pictures only the newest is scaled. A lane with more goes to the end of the
+/// queue, so that one that needs more than there is takes nothing from others. It stays scheduled all the while: no second worker
+/// ever has it.
+fn serve(turn: Turn) {
+    let lane = &turn.lane;
     let mut bench = lock(&lane.bench);
-    loop {
-        lane.scheduled.store(false, Ordering::Release);
-        let mut inbox = lock(&lane.inbox);
-        let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return };
-        // What follows a keyframe is kept, so that it can go on from there when all is wanted.
-        let many = match inbox.jobs.front() {
-            Some(first) if wanted.keyframes_only => usize::from(first.keyframe),
-            _ => inbox.jobs.len(),
-        };
-        let jobs: Vec<Job> = inbox.jobs.drain(..many).collect();
-        inbox.bytes = inbox.jobs.iter().map(|job| job.data.len()).sum();
-        let looks = Looks { choice: inbox.choice, light: inbox.light };
-        drop(inbox);
-        if jobs.is_empty() {
-            return;
-        }
-        let last = jobs.len() - 1;
-        for (index, job) in jobs.into_iter().enumerate() {
-            decode_one(lane, &mut bench, &job, wanted, looks, index == last);
-        }
+    let mut inbox = lock(&lane.inbox);
+    let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return lane.scheduled.store(false, Ordering::Release) };
+    // What follows a keyframe is kept, so that it can go on from there when all is wanted.
+    let many = match inbox.jobs.front() {
+        Some(first) if wanted.keyframes_only => usize::from(first.keyframe),
+        _ => inbox.jobs.len().min(AT_A_TURN),
+    };
+    let jobs: Vec<Job> = inbox.jobs.drain(..many).collect();
+    inbox.bytes = inbox.bytes.saturating_sub(jobs.iter().map(|job| job.data.len()).sum());
+    let looks = Looks { choice: inbox.choice, light: inbox.light };
+    if jobs.is_empty() {
+        // Under the lock of the inbox: what is pushed from now on schedules it again.
+        return lane.scheduled.store(false, Ordering::Release);
     }
+    drop(inbox);
+    let last = jobs.len() - 1;
+    for (index, job) in jobs.into_iter().enumerate() {
+        decode_one(lane, &mut bench, &job, wanted, looks, index == last);
+    }
+    drop(bench);
+    let Turn { lane, queue } = turn;
+    let _ = queue.clone().send(Turn { lane, queue });
 }
 
 /// What is done with pictures beside scaling them.

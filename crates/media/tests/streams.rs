@@ -60,7 +60,18 @@ fn units(name: &str) -> Vec<Unit> {
 
 fn parameters(codec: VideoCodec, (width, height): (u32, u32)) -> Parameters {
     let matrix = ColourMatrix::Unspecified;
-    Parameters { codec, width, height, declared: None, full_range: false, matrix, profile: "", reorder: None, unusual: None }
+    Parameters {
+        codec,
+        width,
+        height,
+        coded: (width, height),
+        declared: None,
+        full_range: false,
+        matrix,
+        profile: "",
+        reorder: None,
+        unusual: None,
+    }
 }
 
 const SMALL: Wanted = Wanted {

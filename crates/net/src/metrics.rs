@@ -2,7 +2,7 @@
 
 use http_body_util::Full;
 use hyper::body::{Bytes, Incoming};
-use hyper::header::CONTENT_TYPE;
+use hyper::header::{CONTENT_TYPE, HOST};
 use hyper::service::service_fn;
 use hyper::{Method, Request, Response, StatusCode};
 use hyper_util::rt::{TokioIo, TokioTimer};
@@ -72,8 +72,25 @@ async fn accept(listener: TcpListener, kind: &'static str, texts: watch::Receive
     }
 }
 
+/// Whether a request is meant for this machine by its `Host`: an address, or a name of the machine. A page in somebody's browser
+/// that has its own name lead here is not answered.
+fn is_meant(request: &Request<Incoming>) -> bool {
+    let Some(host) = request.headers().get(HOST) else { return true };
+    let Ok(host) = host.to_str() else { return false };
+    let Ok(authority) = host.parse::<hyper::http::uri::Authority>() else { return false };
+    let name = authority.host().trim_matches(['[', ']']).trim_end_matches('.').to_ascii_lowercase();
+    let own = nix::unistd::gethostname().ok().and_then(|own| own.into_string().ok()).unwrap_or_default().to_ascii_lowercase();
+    let is_own = !name.is_empty() && (name == own || own.split('.').next() == Some(name.as_str()));
+    name.parse::<std::net::IpAddr>().is_ok() || name == "localhost" || is_own
+}
+
 fn answer(request: &Request<Incoming>, kind: &'static str, texts: &watch::Receiver<Arc<str>>) -> Response<Full<Bytes>> {
     let (status, kind, body) = match (request.method(), request.uri().path()) {
+        _ if !is_meant(request) => (
+            StatusCode::FORBIDDEN,
+            "text/plain",
+            "ask by this machine's address or name: another name was asked for\n".to_owned(),
+        ),
         (&Method::GET | &Method::HEAD, "/metrics") => (StatusCode::OK, kind, texts.borrow().to_string()),
         (&Method::GET | &Method::HEAD, _) => (StatusCode::NOT_FOUND, "text/plain", "the figures are at /metrics\n".to_owned()),
         _ => (StatusCode::METHOD_NOT_ALLOWED, "text/plain", "only GET\n".to_owned()),
@@ -100,12 +117,14 @@ mod tests {
             stream.read_to_string(&mut answer).unwrap();
             answer
         };
-        let get = "GET /metrics HTTP/1.1\r\nhost: x\r\n\r\n";
+        let get = "GET /metrics HTTP/1.1\r\nhost: localhost\r\n\r\n";
         assert!(ask(get).contains("content-type: text/x") && ask(get).ends_with("a 1\n# EOF\n"));
         texts.send_replace(Arc::from("a 2\n# EOF\n"));
         assert!(ask(get).ends_with("a 2\n# EOF\n"));
-        assert!(ask("GET / HTTP/1.1\r\nhost: x\r\n\r\n").starts_with("HTTP/1.1 404"));
-        assert!(ask("POST /metrics HTTP/1.1\r\nhost: x\r\ncontent-length: 0\r\n\r\n").starts_with("HTTP/1.1 405"));
+        assert!(ask("GET / HTTP/1.1\r\nhost: localhost\r\n\r\n").starts_with("HTTP/1.1 404"));
+        assert!(ask("POST /metrics HTTP/1.1\r\nhost: localhost\r\ncontent-length: 0\r\n\r\n").starts_with("HTTP/1.1 405"));
+        assert!(ask("GET /metrics HTTP/1.1\r\nhost: evil.example\r\n\r\n").starts_with("HTTP/1.1 403"));
+        assert!(ask(&format!("GET /metrics HTTP/1.1\r\nhost: {address}\r\n\r\n")).starts_with("HTTP/1.1 200"));
         // One that says nothing keeps no other from its answer.
         let silent: Vec<_> = (0..8).map(|_| std::net::TcpStream::connect(address).unwrap()).collect();
         assert!(ask(get).ends_with("a 2\n# EOF\n"));

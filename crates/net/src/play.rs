@@ -6,10 +6,10 @@ use crate::connection::{Connection, TlsError, Trust, tls};
 use crate::outcome::Outcome;
 use crate::source::{Command, Driver, PUBLISH_SLACK, give, media_came};
 use crate::udp::UdpPair;
-use lattice_core::rtsp::{Action, Client, ClientConfig, Frame, Framer, Playing};
+use lattice_core::rtsp::{Action, Client, ClientConfig, ControlGuard, Frame, Framer, MAX_MESSAGE, Playing};
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -25,6 +25,9 @@ const TLS_WITHIN: Duration = Duration::from_secs(6);
 const WRITE_WITHIN: Duration = Duration::from_secs(3);
 /// Room for reading; grows when one message needs more.
 const READ_BUFFER: usize = 64 * 1024;
+
+/// Never more than the longest message with its head, and what was read behind it.
+const MOST_INPUT: usize = 2 * MAX_MESSAGE + 2 * READ_BUFFER;
 
 /// A deadline that has moved on by this much sets the timer anew.
 const MOVED: Duration = Duration::from_millis(200);
@@ -93,6 +96,7 @@ pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
         udp,
         client,
         framer: Framer::default(),
+        guard: ControlGuard::default(),
         input: Input::new(),
         playing: None,
         choice: transport,
@@ -118,6 +122,8 @@ struct Active {
     details: Playing,
     since: Mono,
     rtcp_peer: Option<SocketAddr>,
+    /// Who sends, by agreement: the source that the server named, or the server.
+    sender: Option<IpAddr>,
 }
 
 struct Session {
@@ -125,6 +131,7 @@ struct Session {
     udp: Option<UdpPair>,
     client: Client,
     framer: Framer,
+    guard: ControlGuard,
     input: Input,
     playing: Option<Active>,
     choice: TransportChoice,
@@ -168,7 +175,7 @@ impl Input {
 
     fn room(&mut self) -> &mut [u8] {
         if self.filled == self.bytes.len() {
-            self.bytes.resize(self.filled * 2, 0); // bounded by the framer, which refuses long messages
+            self.bytes.resize((self.filled * 2).min(MOST_INPUT), 0); // the framer refuses messages that are longer
         }
         self.bytes.get_mut(self.filled..).unwrap_or_default()
     }
@@ -176,6 +183,10 @@ impl Input {
     fn take(&mut self, used: usize) {
         self.bytes.copy_within(used..self.filled, 0);
         self.filled -= used;
+        if self.bytes.len() > READ_BUFFER && self.filled < READ_BUFFER / 2 {
+            self.bytes.truncate(READ_BUFFER); // one long message was an exception
+            self.bytes.shrink_to_fit();
+        }
     }
 }
 
@@ -233,6 +244,9 @@ impl Session {
             Wake::Time => {}
         }
         let now = clock::now();
+        if let Some(complaint) = self.guard.complaint(now) {
+            self.client.on_garbage(complaint);
+        }
         self.client.tick(now);
         let Driver { receiver, outlet, .. } = driver;
         let mut units = Vec::new();
@@ -278,7 +292,7 @@ impl Session {
         let source = details.source.as_ref().and_then(|text| text.parse().ok()).or(peer.map(|peer| peer.ip()));
         let rtcp_peer = source.zip(details.server_ports).map(|(ip, (_, rtcp))| SocketAddr::new(ip, rtcp));
         tracing::info!(codec = %details.video.codec, transport = details.transport.word(), "playing");
-        self.playing = Some(Active { details, since: now, rtcp_peer });
+        self.playing = Some(Active { details, since: now, rtcp_peer, sender: source });
         driver.publish_at = now;
         self.take_apart(driver); // packets may have come in one piece with the answer to PLAY
     }
@@ -288,20 +302,25 @@ impl Session {
         let channels =
             self.playing.as_ref().filter(|playing| playing.details.transport == Transport::Tcp).map(|p| p.details.channels);
         let Driver { receiver, outlet, .. } = driver;
-        let mut used = 0;
+        let (mut used, mut unasked, mut frames) = (0, 0, 0);
         loop {
             match self.framer.next(self.input.bytes.get(used..self.input.filled).unwrap_or_default()) {
                 Ok(Some((frame, n))) => {
                     used += n;
+                    frames += 1;
                     match frame {
-                        Frame::Message(message) => self.client.on_message(now, message),
+                        Frame::Message(message) => {
+                            unasked += n;
+                            self.client.on_message(now, message);
+                        }
                         Frame::Packet { channel, data } if Some(channel) == channels.map(|(rtp, _)| rtp) => {
                             receive(receiver, outlet.as_ref(), now, now, data);
                         }
                         Frame::Packet { channel, data } if Some(channel) == channels.map(|(_, rtcp)| rtcp) => {
                             receiver.on_rtcp(now, data);
                         }
-                        Frame::Packet { .. } => {} // audio that was not asked for
+                        // Line ends; audio that was not asked for.
+                        Frame::Filler | Frame::Packet { .. } => unasked += n,
                     }
                 }
                 Ok(None) => break,
@@ -311,19 +330,28 @@ impl Session {
                 }
             }
             // PLAY's answer may be followed by packets in the same read: they wait for `begin`.
-            if channels.is_none() && self.client.is_playing() {
+            if self.playing.is_none() && self.client.is_playing() {
                 break;
             }
         }
         self.input.take(used);
+        self.guard.on_input(now, unasked, frames, self.input.filled);
     }
 
     fn read_udp(&mut self, driver: &mut Driver) {
         let Some(udp) = &mut self.udp else { return };
         let pair = clock::pair();
         let Driver { receiver, outlet, .. } = driver;
-        udp.read_rtcp(pair, |arrival, bytes| receiver.on_rtcp(arrival, bytes));
-        let lost = udp.read_rtp(pair, |arrival, bytes| receive(receiver, outlet.as_ref(), pair.mono, arrival, bytes));
+        let sender = self.playing.as_ref().and_then(|playing| playing.sender);
+        let is_other = |from: Option<SocketAddr>| from.filter(|from| sender.is_some_and(|sender| from.ip() != sender));
+        udp.read_rtcp(pair, |arrival, from, bytes| match is_other(from) {
+            Some(other) => receiver.on_other_sender(other),
+            None => receiver.on_rtcp(arrival, bytes),
+        });
+        let lost = udp.read_rtp(pair, |arrival, from, bytes| match is_other(from) {
+            Some(other) => receiver.on_other_sender(other),
+            None => receive(receiver, outlet.as_ref(), pair.mono, arrival, bytes),
+        });
         receiver.on_kernel_drops(lost);
     }
 
@@ -360,10 +388,18 @@ impl Session {
         if last.is_none() && transport == Transport::Udp && self.choice == TransportChoice::Auto && quiet >= UDP_TRIAL {
             return Some(self.leave(Outcome::WantsTcp).await);
         }
+        if driver.receiver.has_left(now) {
+            let text = "the camera ended the stream (RTCP BYE)".to_owned();
+            return Some(self.leave(Outcome::Failed(Cause::ClosedByCamera, text)).await);
+        }
         if quiet < SILENCE {
             return None;
         }
-        let hint = if transport == Transport::Udp { "; UDP may be blocked on the path" } else { "" };
+        let hint = match driver.receiver.other_sender() {
+            Some(other) => format!("; packets came from {other}, which is not who was agreed"),
+            None if transport == Transport::Udp => "; UDP may be blocked on the path".to_owned(),
+            None => String::new(),
+        };
         let text = format!("no packets for {} s while the session stands{hint}", SILENCE.as_secs());
         Some(self.leave(Outcome::Failed(Cause::Silence, text)).await)
     }

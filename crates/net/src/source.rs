@@ -19,7 +19,7 @@ use lattice_core::sight::Glance;
 use lattice_core::srtp::MasterKey;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::verdict::SessionState;
-use lattice_core::video::Parameters;
+use lattice_core::video::{MAX_PIXELS, Parameters};
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
 use std::cell::Cell;
 use std::sync::Arc;
@@ -91,6 +91,8 @@ pub struct SourceConfig {
     pub trust: Trust,
     /// The key of an encrypted stream, where its description brings none.
     pub key: Option<MasterKey>,
+    /// Most pixels of a picture that is decoded.
+    pub most_pixels: u64,
 }
 
 impl SourceConfig {
@@ -103,7 +105,7 @@ impl SourceConfig {
     /// The same from anywhere.
     #[must_use]
     pub const fn from_origin(origin: Origin, transport: TransportChoice) -> Self {
-        Self { origin, transport, decodes: true, trust: Trust::Verify, key: None }
+        Self { origin, transport, decodes: true, trust: Trust::Verify, key: None, most_pixels: MAX_PIXELS }
     }
 }
 
@@ -286,6 +288,7 @@ impl Source {
         let meter = Meter::new(now, clock::pair(), config.decodes);
         let mut receiver = Receiver::new(meter, Ssrc(rand::random()), sink.is_some());
         receiver.set_key(config.key.clone());
+        receiver.set_limit(config.most_pixels);
         let taps = Taps::default();
         let driver = Driver {
             config,
@@ -345,6 +348,23 @@ impl Drop for Source {
     }
 }
 
+/// What a future comes to, or what it panicked with.
+async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
+    let mut future = std::pin::pin!(future);
+    std::future::poll_fn(move |context| {
+        let polled = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| future.as_mut().poll(context)));
+        match polled {
+            Ok(polled) => polled.map(Ok),
+            Err(panic) => {
+                let text = panic.downcast_ref::<String>().cloned();
+                let text = text.or_else(|| panic.downcast_ref::<&str>().map(|text| (*text).to_owned()));
+                std::task::Poll::Ready(Err(text.unwrap_or_default()))
+            }
+        }
+    })
+    .await
+}
+
 /// The state of a source's task.
 pub(crate) struct Driver {
     pub config: SourceConfig,
@@ -361,8 +381,28 @@ pub(crate) struct Driver {
 
 impl Driver {
     async fn run(mut self) {
-        self.keep_playing().await;
+        while let Err(panic) = caught(self.keep_playing()).await {
+            if !self.begin_anew(&panic).await {
+                break;
+            }
+        }
         self.publish(clock::now()); // the figures as they ended
+    }
+
+    /// What the other side sent was too much for this program: that ends its session and no other, and it is begun anew after a
+    /// while. False when the source is closed meanwhile.
+    async fn begin_anew(&mut self, panic: &str) -> bool {
+        tracing::error!(origin = %self.config.origin, panic, "receiving failed");
+        let now = clock::now();
+        let meter = Meter::new(now, clock::pair(), self.config.decodes);
+        self.receiver = Receiver::new(meter, Ssrc(rand::random()), self.outlet.is_some());
+        self.receiver.set_key(self.config.key.clone());
+        self.receiver.set_limit(self.config.most_pixels);
+        // Numbers of units go on: no count of them is as large as this one.
+        self.receiver.count_from(now.as_micros());
+        let text = "this program failed on what the camera sent: it is begun anew".to_owned();
+        let until = self.fail(Cause::ProgramFailed, text);
+        self.wait(until, None).await
     }
 
     async fn keep_playing(&mut self) {

@@ -16,6 +16,8 @@ use tokio::net::UdpSocket;
 
 /// Datagrams read by one call.
 const BATCH: usize = 32;
+/// Calls in a row for one source: 512 datagrams are more than any camera sends in a nap of the thread.
+const BATCHES: usize = 16;
 /// Room for the largest datagram; the buffers are one set per thread, not per socket.
 const DATAGRAM: usize = 65_536;
 /// Asked of the kernel: half a second of 64 Mbit/s.
@@ -69,18 +71,19 @@ impl UdpPair {
         }
     }
 
-    /// Reads RTP that is there, giving each datagram with its arrival; and what the kernel dropped.
-    pub fn read_rtp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) -> u64 {
+    /// Reads RTP that is there, giving each datagram with its arrival and sender; and what the kernel dropped. Of very many
+    /// only some are read at a time: other sources have their turn, and the rest is there when this one is asked again.
+    pub fn read_rtp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) -> u64 {
         let mut drops = self.kernel_drops;
-        while read_batch(&self.rtp, pair, &mut drops, &mut |arrival, _, bytes| take(arrival, bytes)) {}
+        read_some(&self.rtp, pair, &mut drops, &mut take);
         let lost = drops.wrapping_sub(self.kernel_drops);
         self.kernel_drops = drops;
         u64::from(lost)
     }
 
-    /// Reads RTCP that is there.
-    pub fn read_rtcp(&self, pair: ClockPair, mut take: impl FnMut(Mono, &[u8])) {
-        while read_batch(&self.rtcp, pair, &mut 0, &mut |arrival, _, bytes| take(arrival, bytes)) {}
+    /// Reads RTCP that is there, in the same way.
+    pub fn read_rtcp(&self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) {
+        read_some(&self.rtcp, pair, &mut 0, &mut take);
     }
 
     /// Sends an RTCP compound; one that does not go out is no harm.
@@ -98,6 +101,15 @@ fn prepare(socket: std::net::UdpSocket) -> io::Result<UdpSocket> {
     setsockopt(&socket, sockopt::ReceiveTimestampns, &true)?;
     setsockopt(&socket, sockopt::RxqOvfl, &1)?;
     UdpSocket::from_std(socket)
+}
+
+/// Reads what is there, at most [`BATCHES`].
+fn read_some(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut impl FnMut(Mono, Option<SocketAddr>, &[u8])) {
+    for _ in 0..BATCHES {
+        if !read_batch(socket, pair, drops, take) {
+            return;
+        }
+    }
 }
 
 /// Whether more may wait. A batch that is not full has emptied the socket, and the runtime is told so
@@ -164,7 +176,7 @@ impl UdpPort {
     /// Reads what is there, giving each datagram with its arrival and sender; and how many the kernel dropped.
     pub fn read(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) -> u64 {
         let mut drops = self.kernel_drops;
-        while read_batch(&self.socket, pair, &mut drops, &mut take) {}
+        read_some(&self.socket, pair, &mut drops, &mut take);
         let lost = drops.wrapping_sub(self.kernel_drops);
         self.kernel_drops = drops;
         u64::from(lost)

@@ -106,6 +106,8 @@ pub struct Dropped {
     pub payload_type: u64,
     /// Of another SSRC.
     pub stranger: u64,
+    /// From another address than was agreed.
+    pub other_sender: u64,
     /// After their place was given up.
     pub too_late: u64,
     /// Not fitting the stream's key.

@@ -89,7 +89,12 @@ pub struct Meter {
     /// Since when something asked of the other end has had no answer, and what that would be.
     unanswered: Option<(Mono, Cause)>,
     /// The last rate that was known, declared or measured.
+    /// Why no decoder gets what comes.
+    barred: Option<String>,
     known_rate: Option<FrameRate>,
+    /// The rate that was seen last, and when it was read.
+    seen_rate: Option<FrameRate>,
+    rate_read: Option<Mono>,
     /// Packets that are missing and may still come: not lost yet.
     awaited: u64,
     /// The stream is encrypted and no key is known.
@@ -214,7 +219,10 @@ impl Meter {
             refusing_since: None,
             unusual: None,
             unanswered: None,
+            barred: None,
             known_rate: None,
+            seen_rate: None,
+            rate_read: None,
             awaited: 0,
             key_unknown: false,
             authentic: (0, 0),
@@ -647,6 +655,13 @@ impl Meter {
             self.on_screen = visible.then_some(now);
             self.decoded.clear();
             self.shown.clear();
+        }
+    }
+
+    /// Why no decoder gets what comes, where that is so: its pictures are too large, say.
+    pub fn set_barred(&mut self, why: Option<&str>) {
+        if self.barred.as_deref() != why {
+            self.barred = why.map(str::to_owned);
         }
     }
 

@@ -87,6 +87,12 @@ impl MediaRate {
         self.units.push_back((arrival, timestamp, gap_before));
     }
 
+    /// How many units are in the window.
+    #[must_use]
+    pub fn units(&self) -> usize {
+        self.units.len()
+    }
+
     /// A new sequence of timestamps begins.
     pub fn restart(&mut self) {
         self.units.clear();

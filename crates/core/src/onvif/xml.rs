@@ -1,5 +1,6 @@
 //! A small tree of elements, read with bounds.
 
+use crate::text::plain;
 use quick_xml::events::{BytesStart, Event};
 use quick_xml::reader::Reader;
 
@@ -92,7 +93,7 @@ impl Element {
                 }
                 Event::End(_) => {
                     let mut element = open.pop().ok_or(XmlError::Malformed)?;
-                    element.text = element.text.trim().into();
+                    element.text = plain(&element.text).trim().into();
                     match open.last_mut() {
                         Some(parent) => parent.children.push(element),
                         None => return Ok(element),
@@ -113,7 +114,7 @@ impl Element {
             .map(|attribute| {
                 let value = quick_xml::escape::unescape(&attribute.value)
                     .map_or_else(|_| attribute.value.to_string(), std::borrow::Cow::into_owned);
-                (attribute.key.local_name().as_ref().to_owned(), value)
+                (attribute.key.local_name().as_ref().to_owned(), plain(&value))
             })
             .collect();
         Self { name: start.local_name().as_ref().to_owned(), attributes, ..Self::default() }
@@ -208,8 +209,8 @@ mod tests {
             let document = format!("<a><b c=\"{0}\">{0}</b></a>", escape(&text));
             let root = Element::parse(document.as_bytes()).unwrap();
             let b = root.child("b").unwrap();
-            prop_assert_eq!(&b.text, text.trim());
-            prop_assert_eq!(b.attribute("c").unwrap(), &text);
+            prop_assert_eq!(&b.text, plain(&text).trim());
+            prop_assert_eq!(b.attribute("c").unwrap(), plain(&text));
         }
 
         #[test]

@@ -42,11 +42,23 @@ pub struct SequenceCounts {
     pub restarts: u64,
 }
 
-/// How far a number may run ahead and still be loss (§A.1 `MAX_DROPOUT`).
+/// How far a number may run ahead and still be loss, where nothing is known of time (§A.1 `MAX_DROPOUT`).
 const MAX_DROPOUT: u16 = 3000;
-/// The same when timestamp and arrival advanced together, so that the stream plainly went on: just
-/// under half the number space, beyond which ahead and behind cannot be told apart.
+/// How far it may by one packet's word.
+const MAX_SUDDEN: u16 = 256;
+/// Farther than [`MAX_SUDDEN`] it is loss when a second packet says so, too, and there was time for it: up to just under half the
+/// number space, beyond which ahead and behind cannot be told apart.
 const MAX_PLAUSIBLE_DROPOUT: u16 = 32_000;
+
+/// What time says of a packet, against the one before it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Passage {
+    /// Nothing is known.
+    #[default]
+    Unknown,
+    /// Timestamp and arrival advanced together, by a time in which this many packets come at most.
+    For(u64),
+}
 /// How far back a late packet is told from a duplicate; more than a reordering network needs.
 const WINDOW: u64 = 1024;
 
@@ -125,18 +137,27 @@ impl SequenceTracker {
         }
     }
 
-    /// Takes a packet's number. `plausible_gap` says that timestamp and arrival time advanced
-    /// together since the last packet, so that even a large gap is loss and not a restart.
-    pub fn on_packet(&mut self, seq: Seq16, plausible_gap: bool) -> Arrival {
+    /// Takes a packet's number. `passage` is what time says: a gap for which there was no time is no loss, but numbers that
+    /// began anew.
+    pub fn on_packet(&mut self, seq: Seq16, passage: Passage) -> Arrival {
         let Some(span) = &mut self.span else {
             return self.begin(seq);
         };
         let ahead = seq.0.wrapping_sub(span.highest as u16);
-        let limit = if plausible_gap { MAX_PLAUSIBLE_DROPOUT } else { MAX_DROPOUT };
         if ahead == 0 {
             self.counts.duplicate += 1;
             return Arrival::Duplicate;
         }
+        let confirmed = self.suspect == Some(seq.0);
+        let there_was_time = match passage {
+            Passage::Unknown => true,
+            Passage::For(most) => u64::from(ahead) <= most,
+        };
+        let limit = match passage {
+            Passage::Unknown => MAX_DROPOUT,
+            Passage::For(_) if confirmed && there_was_time => MAX_PLAUSIBLE_DROPOUT,
+            Passage::For(_) => MAX_SUDDEN,
+        };
         if ahead <= limit {
             self.suspect = None;
             let ext = span.highest + u64::from(ahead);
@@ -157,7 +178,7 @@ impl SequenceTracker {
         if back < WINDOW {
             return self.behind(back);
         }
-        if self.suspect == Some(seq.0) {
+        if confirmed {
             self.restart();
             return self.begin(seq);
         }
@@ -202,6 +223,17 @@ impl SequenceTracker {
         span.mark(first);
         self.counts.received += 1;
         Some(ExtSeq(first))
+    }
+
+    /// The packet before the highest one was received too (it looked like a stray until that one confirmed it). `None` without
+    /// a sequence.
+    pub fn take_one_earlier(&mut self) -> Option<ExtSeq> {
+        let span = self.span.as_mut()?;
+        let ext = span.highest.checked_sub(1).filter(|ext| *ext >= span.first && !span.is_marked(*ext))?;
+        span.mark(ext);
+        span.received += 1;
+        self.counts.received += 1;
+        Some(ExtSeq(ext))
     }
 
     /// The sequence ended (new SSRC, new session): the next packet is a first one. Totals stay.
@@ -259,7 +291,7 @@ mod tests {
     fn run(numbers: &[u16]) -> SequenceCounts {
         let mut tracker = SequenceTracker::new();
         for n in numbers {
-            tracker.on_packet(Seq16(*n), false);
+            tracker.on_packet(Seq16(*n), Passage::Unknown);
         }
         tracker.counts()
     }
@@ -284,19 +316,36 @@ mod tests {
     #[test]
     fn a_jump_is_a_restart_only_when_confirmed_and_never_loss() {
         let mut tracker = SequenceTracker::new();
-        tracker.on_packet(Seq16(100), false);
-        assert_eq!(tracker.on_packet(Seq16(40_000), false), Arrival::Jump);
-        assert!(matches!(tracker.on_packet(Seq16(40_001), false), Arrival::First(_)));
+        tracker.on_packet(Seq16(100), Passage::Unknown);
+        assert_eq!(tracker.on_packet(Seq16(40_000), Passage::Unknown), Arrival::Jump);
+        assert!(matches!(tracker.on_packet(Seq16(40_001), Passage::Unknown), Arrival::First(_)));
         assert_eq!(tracker.counts().lost, 0);
         assert_eq!(tracker.counts().restarts, 1);
     }
 
     #[test]
-    fn a_large_gap_is_loss_when_time_went_on() {
+    fn a_large_gap_is_loss_when_time_went_on_and_a_second_packet_says_so() {
         let mut tracker = SequenceTracker::new();
-        tracker.on_packet(Seq16(100), false);
-        assert!(matches!(tracker.on_packet(Seq16(10_101), true), Arrival::Ahead(_, 10_000)));
+        tracker.on_packet(Seq16(100), Passage::Unknown);
+        assert_eq!(tracker.on_packet(Seq16(10_100), Passage::For(12_000)), Arrival::Jump);
+        assert_eq!(tracker.counts().lost, 0, "one packet invents nothing");
+        assert!(matches!(tracker.on_packet(Seq16(10_101), Passage::For(12_000)), Arrival::Ahead(_, 10_000)));
         assert_eq!(tracker.counts().lost, 10_000);
+        assert!(tracker.take_one_earlier().is_some() && tracker.take_one_earlier().is_none());
+        assert_eq!(tracker.counts().lost, 9_999, "the first one had come");
+    }
+
+    #[test]
+    fn numbers_that_begin_anew_while_the_clock_goes_on_are_a_restart() {
+        for begins in [700, 2_000, 20_000, 50_000] {
+            let mut tracker = SequenceTracker::new();
+            for n in 0..100 {
+                tracker.on_packet(Seq16(n), Passage::For(40));
+            }
+            assert_eq!(tracker.on_packet(Seq16(begins), Passage::For(40)), Arrival::Jump, "{begins}");
+            assert!(matches!(tracker.on_packet(Seq16(begins + 1), Passage::For(40)), Arrival::First(_)));
+            assert_eq!((tracker.counts().lost, tracker.counts().restarts), (0, 1), "{begins}");
+        }
     }
 
     #[test]
@@ -323,7 +372,7 @@ mod tests {
         fn received_plus_lost_is_expected(numbers in proptest::collection::vec(any::<u16>(), 1..300)) {
             let mut tracker = SequenceTracker::new();
             for n in &numbers {
-                tracker.on_packet(Seq16(*n), false);
+                tracker.on_packet(Seq16(*n), Passage::Unknown);
             }
             let counts = tracker.counts();
             prop_assert_eq!(counts.received + counts.lost, tracker.expected());

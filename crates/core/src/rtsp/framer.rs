@@ -19,6 +19,8 @@ pub enum Frame<'a> {
         /// The RTP or RTCP packet.
         data: &'a [u8],
     },
+    /// Line ends and other bytes that are no frame: of no use, and used up.
+    Filler,
 }
 
 /// Why the stream cannot be read on.
@@ -52,10 +54,15 @@ pub enum FramerError {
 pub struct Framer {
     understood: bool,
     skipped: usize,
+    /// Of the message that the bytes begin with: how far its head was searched for its end.
+    searched: usize,
+    /// Its head, once it is whole: where the body begins, and how long it is.
+    head: Option<(Message, usize, usize)>,
 }
 
 impl Framer {
-    /// The next frame and how many bytes of `bytes` it used up; `None` when more bytes are needed.
+    /// The next frame and how many bytes of `bytes` it used up; `None` when more bytes are needed. What was used up must be
+    /// taken off before the next call; what was not must stand where it stood, so that nothing is looked at twice.
     ///
     /// Bytes that are no frame are skipped once the other side has spoken RTSP: real devices lose
     /// their framing under load and find it again.
@@ -66,13 +73,18 @@ impl Framer {
         let mut at = 0;
         loop {
             let rest = bytes.get(at..).unwrap_or_default();
+            let begins = rest.first().is_some_and(|first| *first == b'$' || begins_message(rest));
+            if at > 0 && (begins || rest.is_empty()) {
+                return Ok(Some((Frame::Filler, at)));
+            }
+            if !begins {
+                (self.searched, self.head) = (0, None); // what looked like a message is none
+            }
             match rest.first() {
                 None => return Ok(None),
-                Some(b'$') => return Ok(self.packet(rest).map(|(frame, used)| (frame, at + used))),
+                Some(b'$') => return Ok(self.packet(rest)),
+                Some(_) if begins => return self.message(rest),
                 Some(b'\r' | b'\n') => at += 1, // stray line ends between messages
-                Some(_) if begins_message(rest) => {
-                    return Ok(self.message(rest)?.map(|(frame, used)| (frame, at + used)));
-                }
                 Some(_) if !self.understood => return Err(FramerError::NotRtsp),
                 Some(_) => {
                     at += 1;
@@ -94,21 +106,28 @@ impl Framer {
     }
 
     fn message<'a>(&mut self, rest: &'a [u8]) -> Result<Option<(Frame<'a>, usize)>, FramerError> {
-        let Some((head_end, body_start)) = find_blank_line(rest) else {
-            return if rest.len() > MAX_MESSAGE { Err(FramerError::TooLong) } else { Ok(None) };
-        };
-        let head = rest.get(..head_end).unwrap_or_default();
-        let (message, length) = Message::parse_head(head).map_err(|error| match error {
-            MessageError::StartLine if !self.understood => FramerError::NotRtsp,
-            other => FramerError::Message(other),
-        })?;
-        if head_end > MAX_MESSAGE || length > MAX_MESSAGE {
-            return Err(FramerError::TooLong);
+        if self.head.is_none() {
+            let Some((head_end, body_start)) = find_blank_line(rest, self.searched) else {
+                // The empty line may have begun.
+                self.searched = rest.len().saturating_sub(3);
+                return if rest.len() > MAX_MESSAGE { Err(FramerError::TooLong) } else { Ok(None) };
+            };
+            let head = rest.get(..head_end).unwrap_or_default();
+            let (message, length) = Message::parse_head(head).map_err(|error| match error {
+                MessageError::StartLine if !self.understood => FramerError::NotRtsp,
+                other => FramerError::Message(other),
+            })?;
+            if head_end > MAX_MESSAGE || length > MAX_MESSAGE {
+                return Err(FramerError::TooLong);
+            }
+            self.head = Some((message, body_start, length));
         }
-        let Some(body) = rest.get(body_start..body_start + length) else { return Ok(None) };
+        let whole = self.head.take_if(|(_, start, length)| rest.len() >= *start + *length);
+        let Some((message, start, length)) = whole else { return Ok(None) };
+        let body = rest.get(start..start + length).unwrap_or_default();
         self.understood = true;
-        self.skipped = 0;
-        Ok(Some((Frame::Message(message.with_body(body.to_vec())), body_start + length)))
+        (self.skipped, self.searched) = (0, 0);
+        Ok(Some((Frame::Message(message.with_body(body.to_vec())), start + length)))
     }
 }
 
@@ -124,11 +143,11 @@ fn begins_message(rest: &[u8]) -> bool {
     })
 }
 
-/// Where the head ends and the body starts; bare line feeds are accepted.
-fn find_blank_line(bytes: &[u8]) -> Option<(usize, usize)> {
-    let window = bytes.get(..bytes.len().min(MAX_MESSAGE + 4)).unwrap_or_default();
-    let crlf = window.windows(4).position(|w| w == b"\r\n\r\n").map(|at| (at, at + 4));
-    let lf = window.windows(2).position(|w| w == b"\n\n").map(|at| (at, at + 2));
+/// Where the head ends and the body starts, searched from `from` on; bare line feeds are accepted.
+fn find_blank_line(bytes: &[u8], from: usize) -> Option<(usize, usize)> {
+    let window = bytes.get(from..bytes.len().min(MAX_MESSAGE + 4)).unwrap_or_default();
+    let crlf = memchr::memmem::find(window, b"\r\n\r\n").map(|at| (from + at, from + at + 4));
+    let lf = memchr::memmem::find(window, b"\n\n").map(|at| (from + at, from + at + 2));
     match (crlf, lf) {
         (Some(a), Some(b)) => Some(if a.0 < b.0 { a } else { b }),
         (a, b) => a.or(b),
@@ -146,10 +165,11 @@ mod tests {
             buffer.extend_from_slice(piece);
             let mut used = 0;
             while let Some((frame, n)) = framer.next(&buffer[used..])? {
-                out.push(match frame {
-                    Frame::Message(Message::Response(r)) => format!("{} {}", r.status, r.body.len()),
-                    Frame::Message(Message::Request(r)) => r.method,
-                    Frame::Packet { channel, data } => format!("${channel}:{}", data.len()),
+                out.extend(match frame {
+                    Frame::Filler => None,
+                    Frame::Message(Message::Response(r)) => Some(format!("{} {}", r.status, r.body.len())),
+                    Frame::Message(Message::Request(r)) => Some(r.method),
+                    Frame::Packet { channel, data } => Some(format!("${channel}:{}", data.len())),
                 });
                 used += n;
             }
@@ -179,6 +199,30 @@ mod tests {
         let mut bytes = b"RTSP/1.0 200 OK\r\n".to_vec();
         bytes.resize(MAX_MESSAGE + 100, b'x');
         assert_eq!(Framer::default().next(&bytes), Err(FramerError::TooLong));
+    }
+
+    #[test]
+    fn line_ends_between_messages_are_used_up() {
+        let mut framer = Framer::default();
+        for _ in 0..1000 {
+            assert_eq!(framer.next(&[b'\r', b'\n'].repeat(512)), Ok(Some((Frame::Filler, 1024))));
+        }
+    }
+
+    #[test]
+    fn a_message_that_drips_in_is_looked_at_once() {
+        let head = [b"RTSP/1.0 200 OK\r\nX: ".as_slice(), &[b'x'; 4096], b"\r\nContent-Length: 4096\r\n\r\n"].concat();
+        let bytes = [head.as_slice(), &[b'y'; 4096]].concat();
+        let mut framer = Framer::default();
+        for end in 8..head.len() {
+            assert_eq!(framer.next(&bytes[..end]), Ok(None));
+            assert!(framer.searched >= end - 3, "{end}: searched to {}", framer.searched);
+        }
+        for end in head.len()..bytes.len() {
+            assert_eq!(framer.next(&bytes[..end]), Ok(None));
+            assert!(framer.head.is_some(), "the head is not read again");
+        }
+        assert!(matches!(framer.next(&bytes), Ok(Some((Frame::Message(_), used))) if used == bytes.len()));
     }
 
     proptest! {

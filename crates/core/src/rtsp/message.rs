@@ -1,5 +1,6 @@
 //! Requests and responses (RFC 2326 §4 to §7), read leniently and written exactly.
 
+use crate::text::plain_lines;
 use std::fmt::Write as _;
 
 /// Header fields in order; names compare without case.
@@ -90,7 +91,7 @@ impl Message {
     /// [`MessageError`] when the start line or the content length cannot be understood; odd header
     /// lines are skipped, folded ones (§4.2) joined.
     pub fn parse_head(head: &[u8]) -> Result<(Self, usize), MessageError> {
-        let text = String::from_utf8_lossy(head);
+        let text = plain_lines(&String::from_utf8_lossy(head));
         let mut lines = text.lines().map(|line| line.trim_end_matches('\r'));
         let start = lines.next().unwrap_or("").trim();
         let headers = parse_headers(lines);
@@ -221,6 +222,13 @@ mod tests {
         assert_eq!(Message::parse_head(b"HTTP/1.1 200 OK"), Err(MessageError::StartLine));
         assert_eq!(Message::parse_head(b"RTSP/1.0 fine OK"), Err(MessageError::Status));
         assert_eq!(Message::parse_head(b"RTSP/1.0 200 OK\r\nContent-Length: many"), Err(MessageError::ContentLength));
+    }
+
+    #[test]
+    fn nothing_in_a_head_steers_a_terminal() {
+        let (message, _) = Message::parse_head(b"RTSP/1.0 404 No\x1b[31m\r\nServer: a\x1b]0;b\x07\xc2\x9b\r\n").unwrap();
+        let Message::Response(response) = message else { panic!("a response") };
+        assert_eq!((response.reason.as_str(), response.headers.get("Server")), ("No[31m", Some("a]0;b")));
     }
 
     #[test]

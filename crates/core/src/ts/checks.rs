@@ -122,7 +122,7 @@ struct Seen {
 }
 
 fn ticks(from: u64, to: u64) -> Duration {
-    let ticks = (to + PCR_WRAP - from) % PCR_WRAP;
+    let ticks = (to % PCR_WRAP + PCR_WRAP - from % PCR_WRAP) % PCR_WRAP;
     Duration::from_nanos((u128::from(ticks) * 1_000_000_000 / u128::from(PCR_RATE)) as u64)
 }
 

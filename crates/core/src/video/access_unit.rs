@@ -8,8 +8,8 @@
 
 use super::h264::{self, NalHeader, NalKind, Piece};
 use super::jpeg::{self, Fragment as JpegFragment, TableMemory};
-use super::parameters::{Parameters, VideoCodec};
-use super::sps::{ColourMatrix, Sps};
+use super::parameters::{MAX_PIXELS, MAX_SIDE, Parameters, VideoCodec};
+use super::sps::{ColourMatrix, Sps, SpsError};
 use super::{h265, packetize};
 use crate::Mono;
 use crate::sdp::Codec;
@@ -130,6 +130,18 @@ enum Coding {
 }
 
 impl Coding {
+    /// Whether this is how payloads of the codec are taken apart.
+    const fn is(&self, codec: &Codec) -> bool {
+        matches!(
+            (self, codec),
+            (Self::H264, Codec::H264)
+                | (Self::H265, Codec::H265)
+                | (Self::Jpeg(_), Codec::Jpeg)
+                | (Self::Transport(_), Codec::Mp2t)
+                | (Self::Opaque, Codec::Other(_))
+        )
+    }
+
     const fn has_nal_units(&self) -> bool {
         matches!(self, Self::H264 | Self::H265)
     }
@@ -177,12 +189,23 @@ pub struct Assembler {
     ended_by_marker: Option<i64>,
     distrust_markers: bool,
     not_understood: u64,
+    /// Most pixels of a picture.
+    limit: u64,
+    /// Why no decoder gets what comes: its parameter set is not understood, or its pictures are too large.
+    barred: Option<String>,
 }
 
 impl Assembler {
     /// An assembler for a codec; `parameter_sets` are those of the description.
     #[must_use]
     pub fn new(codec: &Codec, parameter_sets: &[Vec<u8>]) -> Self {
+        Self::within(codec, parameter_sets, MAX_PIXELS)
+    }
+
+    /// The same for pictures of so many pixels at most: units of larger ones carry no data, so that no decoder sees a byte of
+    /// them.
+    #[must_use]
+    pub fn within(codec: &Codec, parameter_sets: &[Vec<u8>], limit: u64) -> Self {
         let mut assembler = Self {
             coding: match codec {
                 Codec::H264 => Coding::H264,
@@ -203,6 +226,8 @@ impl Assembler {
             ended_by_marker: None,
             distrust_markers: false,
             not_understood: 0,
+            limit,
+            barred: None,
         };
         if assembler.coding.has_nal_units() {
             for set in parameter_sets {
@@ -240,6 +265,35 @@ impl Assembler {
             Coding::Transport(inside) => inside.1.as_ref()?.parameters(),
             _ => self.sps.as_ref().map(|(_, parameters)| parameters),
         }
+    }
+
+    /// Why units carry no data though it is wanted, in a sentence: what their parameter set says is not to be decoded here.
+    #[must_use]
+    pub fn barred(&self) -> Option<&str> {
+        match &self.coding {
+            Coding::Transport(inside) => inside.1.as_ref()?.barred(),
+            _ => self.barred.as_deref(),
+        }
+    }
+
+    /// Whether pictures of this size may be decoded; why not stays until others come.
+    fn admits(&mut self, read: Result<Parameters, SpsError>) -> Option<Parameters> {
+        let within = |parameters: &Parameters| {
+            let (width, height) = parameters.coded;
+            width.max(height) <= MAX_SIDE && parameters.pixels() <= self.limit
+        };
+        self.barred = match &read {
+            Ok(parameters) if within(parameters) => None,
+            Ok(parameters) => {
+                let (width, height) = parameters.coded;
+                Some(format!(
+                    "its pictures of {width}x{height} are larger than the {} megapixels of this site",
+                    self.limit / 1_000_000
+                ))
+            }
+            Err(error) => Some(format!("its parameter set is not one that can be decoded: {error}")),
+        };
+        read.ok().filter(|_| self.barred.is_none())
     }
 
     /// The demultiplexer, where the stream is a transport stream.
@@ -286,7 +340,12 @@ impl Assembler {
         demux.push(packet.arrival, packet.payload, &mut |unit| units.push(unit));
         let Some(codec) = demux.codec() else { return Vec::new() };
         let keep = self.keep;
-        let assembler = assembler.get_or_insert_with(|| Self::new(codec, &[]));
+        // The tables may name another codec in mid-stream.
+        if assembler.as_ref().is_some_and(|before| !before.coding.is(codec)) {
+            *assembler = None;
+        }
+        let limit = self.limit;
+        let assembler = assembler.get_or_insert_with(|| Self::within(codec, &[], limit));
         assembler.keep_data(keep);
         assembler.count_from(self.next_number);
         let whole = |unit: VideoUnit| {
@@ -424,8 +483,9 @@ impl Assembler {
             // A file cut short decodes half and half grey: its end marker must be there.
             let end = bytes.iter().rposition(|byte| *byte != 0).and_then(|last| bytes.get(last.checked_sub(1)?..=last));
             current.damaged |= end != Some(&[0xff, 0xd9]);
-            if let Some((width, height)) = jpeg::file_size(bytes) {
-                self.sps = Some((Vec::new(), jpeg_parameters(width, height)));
+            let size = jpeg::file_size(bytes).map(|(width, height)| jpeg_parameters(width, height));
+            if let Some(parameters) = self.admits(size.ok_or(SpsError::Truncated)) {
+                self.sps = Some((Vec::new(), parameters));
             }
             if self.keep {
                 self.data.extend_from_slice(bytes.get(..bytes.len().min(MAX_ACCESS_UNIT)).unwrap_or_default());
@@ -543,12 +603,14 @@ impl Assembler {
     fn note_parameter_set(&mut self, nal: &[u8]) {
         let Some(header) = nal.first().filter(|_| nal.len() <= MAX_PARAMETER_SET) else { return };
         match self.coding.kind(*header) {
-            NalKind::Sps if self.sps.as_ref().is_none_or(|(have, _)| have != nal) => {
+            // The one in force once more, after another that was refused.
+            NalKind::Sps if self.sps.as_ref().is_some_and(|(have, _)| have == nal) => self.barred = None,
+            NalKind::Sps => {
                 let read = match self.coding {
                     Coding::H265 => h265::parse_sps(nal),
                     _ => Sps::parse(nal).map(|sps| sps.parameters()),
                 };
-                if let Ok(parameters) = read {
+                if let Some(parameters) = self.admits(read) {
                     self.sps = Some((nal.to_vec(), parameters));
                 }
             }
@@ -565,7 +627,7 @@ impl Assembler {
             self.data.clear(); // parameter sets alone are no picture
             return None;
         }
-        let data = self.keep.then(|| Bytes::from(self.take_data(&current)));
+        let data = (self.keep && self.barred.is_none()).then(|| Bytes::from(self.take_data(&current)));
         self.data.clear();
         let number = self.next_number;
         self.next_number += 1;
@@ -615,6 +677,7 @@ fn jpeg_parameters(width: u32, height: u32) -> Parameters {
         codec: VideoCodec::Jpeg,
         width,
         height,
+        coded: (width, height),
         declared: None,
         full_range: true,
         matrix: ColourMatrix::Bt601,
@@ -707,9 +770,33 @@ mod tests {
         }
     }
 
+    /// A sequence parameter set: 320x192.
+    const SMALL: &[u8] = &[0x67, 0x42, 0, 0x1e, 0xda, 0x05, 0x06, 0x64];
+
+    #[test]
+    fn no_decoder_sees_a_byte_of_what_is_too_large_or_not_understood() {
+        let mut assembler = Assembler::within(&Codec::H264, &[], 320 * 192);
+        // 16384x16000, with what keeps three zeros apart (§7.4.1).
+        let huge = [0x67, 0x42, 0, 0x1e, 0xda, 0x00, 0x10, 0x00, 0x01, 0xf4, 0x64];
+        let mut at = 0;
+        let mut push = |assembler: &mut Assembler, sps: &[u8]| {
+            at += 3600;
+            let first = assembler.push(Mono::ZERO, packet(at, false, false, sps)).count();
+            assert_eq!(first, 0);
+            let unit = assembler.push(Mono::ZERO, packet(at, true, false, IDR)).next().unwrap();
+            (unit.data.is_some(), assembler.barred().map(str::to_owned))
+        };
+        assert_eq!(push(&mut assembler, SMALL), (true, None));
+        let (data, why) = push(&mut assembler, &huge);
+        assert!(!data && why.unwrap().contains("larger than"));
+        assert_eq!(push(&mut assembler, SMALL), (true, None), "the small ones are back");
+        let (data, why) = push(&mut assembler, &SMALL[..5]);
+        assert!(!data && why.unwrap().contains("parameter set"));
+    }
+
     #[test]
     fn parameter_sets_of_the_description_go_before_a_keyframe_only() {
-        let mut assembler = Assembler::new(&Codec::H264, &[vec![0x67, 0x42, 0, 30, 0xf4, 5, 1, 0x7e], vec![0x68, 0xce]]);
+        let mut assembler = Assembler::new(&Codec::H264, &[SMALL.to_vec(), vec![0x68, 0xce]]);
         let mut units = Vec::new();
         for (timestamp, payload) in [(0, IDR), (3600, SLICE)] {
             units.extend(assembler.push(Mono::ZERO, packet(timestamp, true, false, payload)));

@@ -6,15 +6,13 @@
 use super::bits::{Bits, unescape};
 use super::h264::{Aggregate, NalHeader, NalKind, Piece, begins_with_start_code};
 use super::packetize::annex_b;
-use super::parameters::{Parameters, VideoCodec};
+use super::parameters::{MAX_SIDE, Parameters, VideoCodec};
 use super::sps::{ColourMatrix, SpsError, read_colour};
 use crate::FrameRate;
 use crate::wire::Truncated;
 
 const AGGREGATION: u8 = 48;
 const FRAGMENTATION: u8 = 49;
-/// Largest width or height believed.
-const MAX_SIDE: u32 = 16_384;
 
 /// The kind of a NAL unit by its first byte (table 7-1).
 #[must_use]
@@ -90,6 +88,7 @@ pub fn parse_sps(nal: &[u8]) -> Result<Parameters, SpsError> {
         codec: VideoCodec::H265,
         width,
         height,
+        coded: (coded_width, coded_height),
         declared: None,
         full_range: false,
         matrix: ColourMatrix::Unspecified,
@@ -149,7 +148,7 @@ fn crop(bits: &mut Bits<'_>, chroma: u32) -> Result<(u32, u32), SpsError> {
 /// From the chroma depth to the timing in the VUI (annex E); stops where the bytes end.
 fn read_vui(bits: &mut Bits<'_>, sub_layers: u32, out: &mut Parameters) -> Result<(), Truncated> {
     bits.ue()?; // chroma depth
-    let poc_bits = bits.ue()? + 4;
+    let poc_bits = bits.ue()?.saturating_add(4);
     let all_layers = bits.bit()?;
     for _ in 0..if all_layers { sub_layers + 1 } else { 1 } {
         bits.ue()?; // size of the decoded picture buffer

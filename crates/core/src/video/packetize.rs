@@ -86,7 +86,7 @@ mod tests {
         #[test]
         fn what_is_packetized_is_reassembled(body in proptest::collection::vec(1u8.., 1..4000), limit in 40usize..1500, sets: bool) {
             let slice = [&[0x65, 0x80][..], &body].concat();
-            let sps: &[u8] = &[0x67, 66, 0, 30, 9];
+            let sps: &[u8] = &[0x67, 0x42, 0, 0x1e, 0xda, 0x05, 0x06, 0x64]; // 320x192
             let pps: &[u8] = &[0x68, 1];
             let nals: Vec<&[u8]> = if sets { vec![sps, pps, &slice] } else { vec![&slice] };
             let payloads = packetize(&nals, limit);

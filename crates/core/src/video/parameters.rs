@@ -3,6 +3,19 @@
 use super::sps::ColourMatrix;
 use crate::FrameRate;
 
+/// Largest width or height of any picture: the most of any level.
+pub const MAX_SIDE: u32 = 16_384;
+/// Most pixels of a picture, where the site says nothing else: above the largest cameras.
+pub const MAX_PIXELS: u64 = 40_000_000;
+
+impl Parameters {
+    /// Pixels that a decoder makes room for.
+    #[must_use]
+    pub fn pixels(&self) -> u64 {
+        u64::from(self.coded.0) * u64::from(self.coded.1)
+    }
+}
+
 /// A codec whose pictures can be shown here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum VideoCodec {
@@ -23,6 +36,8 @@ pub struct Parameters {
     pub width: u32,
     /// Cropped height in pixels.
     pub height: u32,
+    /// Width and height as coded: what a decoder makes room for.
+    pub coded: (u32, u32),
     /// The frame rate that the stream itself declares.
     pub declared: Option<FrameRate>,
     /// Luma runs from 0 to 255 rather than 16 to 235.

@@ -3,7 +3,7 @@
 //! Not done: HRD parameters beyond skipping them, bitstream restrictions, extensions.
 
 use super::bits::{Bits, unescape};
-use super::parameters::{Parameters, VideoCodec};
+use super::parameters::{MAX_SIDE, Parameters, VideoCodec};
 use crate::FrameRate;
 use crate::wire::Truncated;
 
@@ -54,6 +54,8 @@ pub struct Sps {
     pub width: u32,
     /// Cropped height in pixels.
     pub height: u32,
+    /// Width and height as coded.
+    pub coded: (u32, u32),
     /// Fields may occur (`frame_mbs_only_flag` is 0).
     pub interlaced: bool,
     /// The VUI's timing, where there is one.
@@ -83,9 +85,6 @@ impl From<Truncated> for SpsError {
     }
 }
 
-/// Largest width or height believed: 16384, the most of any level.
-const MAX_SIDE: u32 = 16_384;
-
 impl Sps {
     /// Reads a NAL unit of type 7, header byte included.
     ///
@@ -111,6 +110,9 @@ impl Sps {
         }
         bits.bit()?; // direct_8x8_inference_flag
         let (coded_width, coded_height) = (mb_width * 16, map_height * 16 * if frame_mbs_only { 1 } else { 2 });
+        if coded_height > MAX_SIDE {
+            return Err(SpsError::Range("height"));
+        }
         let (crop_x, crop_y) = if bits.bit()? { crop(&mut bits, chroma, frame_mbs_only)? } else { (0, 0) };
         let width = coded_width.checked_sub(crop_x).filter(|w| *w > 0).ok_or(SpsError::Range("cropping"))?;
         let height = coded_height.checked_sub(crop_y).filter(|h| *h > 0).ok_or(SpsError::Range("cropping"))?;
@@ -121,6 +123,7 @@ impl Sps {
             level_idc,
             width,
             height,
+            coded: (coded_width, coded_height),
             interlaced: !frame_mbs_only,
             declared: vui.rate,
             full_range: vui.full_range,
@@ -137,6 +140,7 @@ impl Sps {
             codec: VideoCodec::H264,
             width: self.width,
             height: self.height,
+            coded: self.coded,
             declared: self.declared,
             full_range: self.full_range,
             matrix: self.matrix,

@@ -122,7 +122,7 @@ impl Machine {
         }
         let bells = Bells::default();
         let feeds = Feeds::new(config.transport, bells.clone())?;
-        let outward = Outward::start(&config.outward, feeds.runtime())?;
+        let outward = Outward::start(&config.outward)?;
         let mut keeper = config.record.map(|path| Keeper::start(&path, clock::pair().wall, &config.who));
         let (kept, seen, past) = keeper.as_mut().map_or_else(Default::default, |keeper| {
             (std::mem::take(&mut keeper.kept), keeper.seen, std::mem::take(&mut keeper.past))
@@ -381,6 +381,7 @@ impl Machine {
     /// The site is another now: its budgets.
     pub(super) fn on_site(&mut self) {
         self.planning.set_budgets(self.site.link, self.site.decoding);
+        self.feeds.set_most_pixels(self.site.largest_picture.map_or(lattice_core::video::MAX_PIXELS, |mega| mega * 1_000_000));
     }
 
     /// Tells every stream what screens show of it: the largest.

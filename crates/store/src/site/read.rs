@@ -28,6 +28,7 @@ struct RawSite {
     cameras: Vec<RawCamera>,
     link: Option<Spanned<f64>>,
     decoding: Option<Spanned<f64>>,
+    largest_picture: Option<Spanned<u64>>,
     #[serde(default)]
     thresholds: Vec<RawThresholds>,
     #[serde(default, rename = "lattice")]
@@ -200,6 +201,11 @@ fn build(raw: RawSite) -> Result<Site, Complaint> {
         site.thresholds.push(thresholds);
     }
     site.link = megabits(raw.link.as_ref())?;
+    site.largest_picture = match &raw.largest_picture {
+        None => None,
+        Some(most) if (1..=268).contains(most.get_ref()) => Some(*most.get_ref()),
+        Some(most) => return Err(at(most, "largest-picture is 1 to 268 megapixels")),
+    };
     site.decoding = match &raw.decoding {
         None => None,
         Some(most) if (1.0..=1e6).contains(most.get_ref()) => Some(*most.get_ref()),

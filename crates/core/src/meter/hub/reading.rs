@@ -12,10 +12,32 @@ use crate::verdict::SessionState;
 use crate::verdict::{stall_cause, strain};
 use std::time::Duration;
 
+/// Declared and seen rates within this factor agree.
+const AGREES: f64 = 3.0;
+/// A declared rate below this is believed when it is seen.
+const SLOWEST_UNSEEN: f64 = 1.0;
+/// The seen rate is read this often at most, where there is much to read.
+const RATE_READ_EVERY: Duration = Duration::from_millis(250);
+
 impl Meter {
-    /// Declared rate, or the measured one where nothing is declared; in a silence the last one known.
+    /// The rate that gaps are judged by: the declared one where it agrees with what is seen, else what is seen; in a silence the
+    /// last one known. What a camera declares alone must not say how long its pictures may stay away.
     pub(super) fn rate(&mut self, now: Mono) -> Option<FrameRate> {
-        let rate = self.declared().or_else(|| self.sent.per_second(now).and_then(FrameRate::new));
+        // Reading it costs a sort of all units in its window.
+        let fresh = self.rate_read.is_some_and(|at| now.since(at) < RATE_READ_EVERY) && self.sent.units() > 64;
+        if !fresh {
+            self.rate_read = Some(now);
+            self.seen_rate = self.sent.per_second(now).and_then(FrameRate::new).or(self.seen_rate);
+        }
+        let agrees = |declared: FrameRate, seen: FrameRate| {
+            let share = seen.per_second() / declared.per_second();
+            (1.0 / AGREES..=AGREES).contains(&share)
+        };
+        let rate = match (self.declared(), self.seen_rate) {
+            (Some(declared), Some(seen)) if !agrees(declared, seen) => Some(seen),
+            (Some(declared), None) if declared.per_second() < SLOWEST_UNSEEN => None,
+            (declared, seen) => declared.or(seen),
+        };
         self.known_rate = rate.or(self.known_rate);
         self.known_rate
     }
@@ -40,6 +62,7 @@ impl Meter {
             _ if self.key_unknown => Some("the stream is encrypted (SRTP) and no key is known".into()),
             _ if self.key_is_wrong() => Some("the stream's packets do not fit its key: the key is wrong".into()),
             _ if self.key_needed() => Some("the stream is scrambled and its key is not known".into()),
+            _ if self.barred.is_some() => self.barred.clone(),
             _ if matches!(codec, Codec::Other(_)) => Some(format!("{codec} is received and measured, but not decoded here")),
             Some(what) if self.refuses(now) => Some(format!("{codec} {what} is received and measured, but not decoded here")),
             None if self.refuses(now) => Some("the decoder refuses what arrives, though it arrives whole".into()),
@@ -72,7 +95,9 @@ impl Meter {
             packets_flow: self.packets_flow(now),
             awaiting_keyframe: !self.last_unit_clean || self.first_displayable.is_none(),
             key_needed: self.key_needed(),
-            unknown_codec: matches!(self.codec(), Some(Codec::Other(_))) || (refused && self.unusual.is_some()),
+            unknown_codec: matches!(self.codec(), Some(Codec::Other(_)))
+                || self.barred.is_some()
+                || (refused && self.unusual.is_some()),
             undecodable: refused,
             unanswered: unanswered.map(|(_, cause)| cause),
             playing_for: self.first_playing.map_or(Duration::ZERO, |since| now.since(since)),
