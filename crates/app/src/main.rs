@@ -12,7 +12,19 @@ use clap::{CommandFactory as _, Parser as _};
 use cli::{Cli, Command, WallOptions};
 use std::process::ExitCode;
 
+/// Nobody reads this program's memory, which holds the passwords of all cameras: no core files, and no other program of the same
+/// user may attach to it.
+fn shut_memory() {
+    let none = rustix::process::Rlimit { current: Some(0), maximum: Some(0) };
+    let _ = rustix::process::setrlimit(rustix::process::Resource::Core, none);
+    #[cfg(target_os = "linux")]
+    {
+        let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
+    }
+}
+
 fn main() -> ExitCode {
+    shut_memory();
     let args = match private_args::take() {
         Ok(args) => args,
         Err(error) => {

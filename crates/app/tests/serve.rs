@@ -39,8 +39,8 @@ fn folders(home: &Home) -> String {
 fn metrics(address: std::net::SocketAddr) -> String {
     let Ok(mut stream) = std::net::TcpStream::connect(address) else { return String::new() };
     let mut answer = String::new();
-    let _ =
-        write!(stream, "GET /metrics HTTP/1.1\r\nhost: x\r\n\r\n").and_then(|()| stream.read_to_string(&mut answer).map(drop));
+    let _ = write!(stream, "GET /metrics HTTP/1.1\r\nhost: localhost\r\n\r\n")
+        .and_then(|()| stream.read_to_string(&mut answer).map(drop));
     answer
 }
 

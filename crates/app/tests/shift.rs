@@ -26,7 +26,7 @@ fn site_of(standin: &StandIn) -> String {
 /// What is at a path of an HTTP address.
 fn get(address: std::net::SocketAddr, path: &str) -> String {
     let mut stream = std::net::TcpStream::connect(address).unwrap();
-    write!(stream, "GET {path} HTTP/1.1\r\nhost: x\r\n\r\n").unwrap();
+    write!(stream, "GET {path} HTTP/1.1\r\nhost: localhost\r\n\r\n").unwrap();
     let mut answer = String::new();
     stream.read_to_string(&mut answer).unwrap();
     answer

@@ -1,5 +1,9 @@
 //! One stream's packets into access units, each station telling the meter.
 
+mod ask;
+
+pub use ask::{Asked, KeyframeAsk};
+
 use crate::meter::{Dropped, Meter};
 use crate::rtcp::{self, ReportBlock, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, Passage, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
@@ -113,6 +117,10 @@ struct Stream {
     reorder: Reorder<Waiting>,
     assembler: Assembler,
     clean: CleanPoint,
+    /// No picture can be shown before the next keyframe.
+    wants_keyframe: bool,
+    /// A keyframe came whole.
+    keyframe_at: Option<Mono>,
     gap: bool,
     next_report: Mono,
     reported: (u64, u64),
@@ -131,13 +139,23 @@ pub struct Receiver {
     next_number: u64,
     keep_data: bool,
     limit: u64,
+    ask: KeyframeAsk,
 }
 
 impl Receiver {
     /// A receiver that has no session yet. `our_ssrc` is any random number.
     #[must_use]
-    pub const fn new(meter: Meter, our_ssrc: Ssrc, keep_data: bool) -> Self {
-        Self { meter, key: None, stream: None, our_ssrc, next_number: 0, keep_data, limit: MAX_PIXELS }
+    pub fn new(meter: Meter, our_ssrc: Ssrc, keep_data: bool) -> Self {
+        Self {
+            meter,
+            key: None,
+            stream: None,
+            our_ssrc,
+            next_number: 0,
+            keep_data,
+            limit: MAX_PIXELS,
+            ask: KeyframeAsk::default(),
+        }
     }
 
     /// The key of an encrypted stream whose description brings none, or another.
@@ -177,6 +195,7 @@ impl Receiver {
         assembler.described_size(video.dimensions);
         assembler.count_from(self.next_number);
         self.meter.on_playing(now, video, transport);
+        self.ask.begin(video.feedback);
         if let Some(parameters) = assembler.parameters() {
             self.meter.on_parameters(now, parameters);
         }
@@ -202,6 +221,8 @@ impl Receiver {
             reorder: Reorder::default(),
             assembler,
             clean: CleanPoint::default(),
+            wants_keyframe: false,
+            keyframe_at: None,
             gap: false,
             next_report: now + REPORT_EVERY,
             reported: (self.meter.sequence.expected(), self.meter.sequence.counts().received),
@@ -368,6 +389,35 @@ impl Receiver {
         })
     }
 
+    /// A compound with a request for a keyframe, when one is due.
+    pub fn poll_keyframe_request(&mut self, now: Mono) -> Option<Vec<u8>> {
+        let stream = self.stream.as_mut()?;
+        let media = stream.ssrc.filter(|_| !matches!(stream.protection, Protection::Unknown))?;
+        if stream.wants_keyframe {
+            self.ask.want();
+        } else {
+            self.ask.satisfied();
+        }
+        if let Some(at) = stream.keyframe_at.take() {
+            self.ask.on_keyframe(at);
+        }
+        let mut request = Vec::new();
+        let due = self.ask.poll(now, self.our_ssrc, media, &mut request);
+        self.meter.set_keyframes_asked(self.ask.told(), self.ask.is_wanted_otherwise());
+        if !due {
+            return None;
+        }
+        // A compound begins with a report (RFC 3550 §6.1).
+        let mut out = Vec::with_capacity(64);
+        rtcp::emit_receiver_report(self.our_ssrc, &[], &mut out);
+        rtcp::emit_canonical_name(self.our_ssrc, "viewer", &mut out);
+        out.extend(request);
+        Some(match &mut stream.protection {
+            Protection::Srtp(srtp) => srtp.protect_rtcp(&out),
+            _ => out,
+        })
+    }
+
     /// Whether an access unit is half here: more packets are on their way.
     #[must_use]
     pub fn is_mid_unit(&self) -> bool {
@@ -489,7 +539,7 @@ impl Stream {
         let wait = self.wait(meter);
         while let Some(ready) = self.reorder.poll(now, wait) {
             match ready {
-                Ready::Gap(_) => self.gap = true,
+                Ready::Gap(_) => (self.gap, self.wants_keyframe) = (true, true),
                 Ready::Packet(Waiting { payload, timestamp, marker, arrival }) => {
                     let gap_before = std::mem::take(&mut self.gap);
                     self.assemble(meter, now, Ordered { payload: &payload, timestamp, marker, arrival, gap_before }, sink);
@@ -507,6 +557,10 @@ impl Stream {
                 meter.on_parameters(now, parameters);
             }
             let displayable = self.clean.on_access_unit(&unit);
+            self.wants_keyframe = !displayable;
+            if unit.keyframe && displayable {
+                self.keyframe_at = Some(now);
+            }
             meter.on_unit(now, &unit, displayable);
             sink(Unit { due: meter.due(&unit), unit, displayable });
         }

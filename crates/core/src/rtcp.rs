@@ -10,6 +10,10 @@ const SENDER_REPORT: u8 = 200;
 const RECEIVER_REPORT: u8 = 201;
 const SOURCE_DESCRIPTION: u8 = 202;
 const BYE: u8 = 203;
+/// Payload-specific feedback (RFC 4585 §6.1), and its formats.
+const PAYLOAD_FEEDBACK: u8 = 206;
+const PICTURE_LOSS: u8 = 1;
+const FULL_INTRA_REQUEST: u8 = 4;
 
 /// A sender report's sender part (§6.4.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -54,6 +58,8 @@ pub enum RtcpPacket {
     ReceiverReport(Ssrc, Vec<ReportBlock>),
     /// These sources leave.
     Bye(Vec<Ssrc>),
+    /// A keyframe of this source is asked for, by a picture loss indication or a full intra request.
+    KeyframeRequest(Ssrc),
     /// A type that is not read here.
     Other(u8),
 }
@@ -131,6 +137,14 @@ fn parse_one(count: u8, kind: u8, mut body: Reader<'_>) -> Result<RtcpPacket, Rt
             let sources = (0..count).map(|_| body.u32().map(Ssrc)).collect::<Result<_, _>>()?;
             RtcpPacket::Bye(sources)
         }
+        PAYLOAD_FEEDBACK if count == PICTURE_LOSS => {
+            body.u32()?;
+            RtcpPacket::KeyframeRequest(Ssrc(body.u32()?))
+        }
+        PAYLOAD_FEEDBACK if count == FULL_INTRA_REQUEST => {
+            body.u64()?;
+            RtcpPacket::KeyframeRequest(Ssrc(body.u32()?))
+        }
         other => RtcpPacket::Other(other),
     })
 }
@@ -192,6 +206,22 @@ pub fn emit_canonical_name(from: Ssrc, name: &str, out: &mut Vec<u8>) {
     out.extend(std::iter::repeat_n(0, padded - text));
 }
 
+/// Appends a picture loss indication (RFC 4585 §6.3.1): a keyframe is wanted.
+pub fn emit_picture_loss(from: Ssrc, media: Ssrc, out: &mut Vec<u8>) {
+    out.extend([0x80 | PICTURE_LOSS, PAYLOAD_FEEDBACK, 0, 2]);
+    out.extend(from.0.to_be_bytes());
+    out.extend(media.0.to_be_bytes());
+}
+
+/// Appends a full intra request (RFC 5104 §4.3.1); `sequence` is another one for each new request.
+pub fn emit_full_intra_request(from: Ssrc, media: Ssrc, sequence: u8, out: &mut Vec<u8>) {
+    out.extend([0x80 | FULL_INTRA_REQUEST, PAYLOAD_FEEDBACK, 0, 4]);
+    out.extend(from.0.to_be_bytes());
+    out.extend([0; 4]); // the source stands in the entry
+    out.extend(media.0.to_be_bytes());
+    out.extend([sequence, 0, 0, 0]);
+}
+
 /// Appends a BYE for one source.
 pub fn emit_bye(from: Ssrc, out: &mut Vec<u8>) {
     out.extend([0x81, BYE, 0, 1]);
@@ -212,6 +242,16 @@ mod tests {
         emit_bye(Ssrc(7), &mut bytes);
         let got = parse(&bytes).unwrap();
         assert_eq!(got, [RtcpPacket::SenderReport(report, vec![]), RtcpPacket::Other(202), RtcpPacket::Bye(vec![Ssrc(7)])]);
+    }
+
+    #[test]
+    fn keyframe_requests_are_written_as_the_standards_draw_them() {
+        let mut bytes = Vec::new();
+        emit_picture_loss(Ssrc(1), Ssrc(2), &mut bytes);
+        assert_eq!(bytes, [0x81, 206, 0, 2, 0, 0, 0, 1, 0, 0, 0, 2]);
+        emit_full_intra_request(Ssrc(1), Ssrc(2), 9, &mut bytes);
+        assert_eq!(bytes[12..], [0x84, 206, 0, 4, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 2, 9, 0, 0, 0]);
+        assert_eq!(parse(&bytes), Ok(vec![RtcpPacket::KeyframeRequest(Ssrc(2)); 2]));
     }
 
     #[test]

@@ -49,6 +49,15 @@ impl fmt::Display for Codec {
     }
 }
 
+/// How a sender offers to be asked for a keyframe (`a=rtcp-fb`, RFC 4585 §4.2, RFC 5104 §7.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Feedback {
+    /// Picture loss indications (`nack pli`).
+    pub pli: bool,
+    /// Full intra requests (`ccm fir`).
+    pub fir: bool,
+}
+
 /// One media section.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Media {
@@ -63,6 +72,8 @@ pub struct Media {
     framerate: Option<String>,
     bandwidth_kbps: Option<u32>,
     secure: bool,
+    early_feedback: bool,
+    feedback: BTreeMap<Option<u8>, Feedback>,
     crypto: Vec<String>,
     dimensions: Option<(u32, u32)>,
 }
@@ -89,6 +100,10 @@ pub struct Video {
     pub bandwidth: Option<BitsPerSecond>,
     /// The profile is a secure one (`RTP/SAVP`): packets are SRTP.
     pub secure: bool,
+    /// The profile lets feedback go out at once (`RTP/AVPF`, RFC 4585).
+    pub early_feedback: bool,
+    /// How it may be asked for a keyframe.
+    pub feedback: Feedback,
     /// Codings of the sound beside it, by their encoding names: noticed, not asked for.
     pub audio: Vec<String>,
     /// Values of `a=crypto` (RFC 4568), in order. They hold keys.
@@ -109,6 +124,8 @@ impl Video {
             dimensions: None,
             bandwidth: None,
             secure: false,
+            early_feedback: false,
+            feedback: Feedback { pli: false, fir: false },
             audio: Vec::new(),
             crypto: Vec::new(),
         }
@@ -181,9 +198,10 @@ impl Description {
 fn parse_media(value: &str) -> Media {
     let mut words = value.split_whitespace();
     let kind = words.next().unwrap_or("").to_owned();
-    let secure = words.nth(1).is_some_and(|profile| profile.to_ascii_uppercase().contains("SAVP"));
+    let profile = words.nth(1).unwrap_or_default().to_ascii_uppercase();
+    let (secure, early_feedback) = (profile.contains("SAVP"), profile.contains("AVPF"));
     let formats = words.filter_map(|word| word.parse().ok()).collect();
-    Media { kind, formats, secure, ..Media::default() }
+    Media { kind, formats, secure, early_feedback, ..Media::default() }
 }
 
 impl Media {
@@ -196,6 +214,16 @@ impl Media {
             "x-dimensions" => self.dimensions = pair(value, ','),
             "framesize" => self.dimensions = value.split_once(' ').and_then(|(_, size)| pair(size, '-')),
             "framerate" => self.framerate = Some(value.to_owned()),
+            "rtcp-fb" => {
+                let (format, what) = value.split_once(' ').unwrap_or((value, ""));
+                let what = what.split_whitespace().map(str::to_ascii_lowercase).collect::<Vec<_>>().join(" ");
+                let format = if format == "*" { Some(None) } else { format.parse().ok().map(Some) };
+                if let Some(format) = format {
+                    let offered = self.feedback.entry(format).or_default();
+                    offered.pli |= what == "nack pli";
+                    offered.fir |= what.starts_with("ccm fir");
+                }
+            }
             "rtpmap" => {
                 if let Some((format, map)) = parse_rtpmap(value) {
                     self.rtpmaps.insert(format, map);
@@ -244,6 +272,11 @@ impl Media {
             dimensions: self.dimensions,
             bandwidth: self.bandwidth_kbps.map(|kbps| BitsPerSecond(f64::from(kbps) * 1e3)),
             secure: self.secure,
+            early_feedback: self.early_feedback,
+            feedback: [None, Some(payload_type)]
+                .iter()
+                .filter_map(|format| self.feedback.get(format))
+                .fold(Feedback::default(), |all, one| Feedback { pli: all.pli || one.pli, fir: all.fir || one.fir }),
             audio: Vec::new(),
             crypto: self.crypto.iter().cloned().map(Secret::new).collect(),
         })
@@ -297,6 +330,19 @@ mod tests {
         assert_eq!((video.payload_type, &video.codec, video.control.as_deref()), (96, &Codec::H264, Some("stream=0")));
         assert_eq!((video.declared, video.audio), (FrameRate::new(12.5), vec!["PCMU".to_owned()]));
         assert_eq!(video.parameter_sets, [vec![0x67, 0x42, 0xc0, 0x1f], vec![0x68, 0xce]]);
+    }
+
+    #[test]
+    fn how_a_sender_may_be_asked_for_a_keyframe_is_read() {
+        let of = |lines: &str| {
+            let video =
+                Description::parse(&format!("m=video 0 RTP/AVPF 96 97\na=rtpmap:96 H264/90000\n{lines}")).video().unwrap();
+            (video.early_feedback, video.feedback.pli, video.feedback.fir)
+        };
+        assert_eq!(of(""), (true, false, false));
+        assert_eq!(of("a=rtcp-fb:96 nack pli\na=rtcp-fb:97 ccm fir"), (true, true, false));
+        assert_eq!(of("a=rtcp-fb:* ccm  fir smaxpr=120"), (true, false, true));
+        assert_eq!(of("a=rtcp-fb:96 nack\na=rtcp-fb:x nack pli"), (true, false, false));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Addresses of streams as people type them.
 
-use crate::veil::{VEIL, secret_values};
+use crate::veil::{VEIL, secret_values, veiled};
 use crate::{Credentials, Secret};
 use percent_encoding::percent_decode_str;
 use std::borrow::Cow;
@@ -284,6 +284,17 @@ impl SourceUrl {
         self
     }
 
+    /// A text that somebody said, without the password and the secrets of this address.
+    #[must_use]
+    pub fn without_secrets(&self, text: &str) -> String {
+        let known = self.hidden.iter().chain(self.credentials.as_ref().map(|given| &given.password));
+        let mut text = veiled(text);
+        for secret in known.map(Secret::reveal).filter(|secret| secret.chars().count() >= 3) {
+            text = text.replace(secret.as_str(), VEIL);
+        }
+        text
+    }
+
     /// What goes into a request line: no sign-in, and the secrets of its path. Never to be shown.
     #[must_use]
     pub fn request_uri(&self) -> String {
@@ -417,6 +428,7 @@ mod tests {
         assert_eq!(url.to_string(), "rtsp://cam/live?user=harbour&pwd=***&ch=1");
         assert_eq!(url.request_uri(), "rtsp://cam:554/live?user=harbour&pwd=ebb%20flow&ch=1");
         assert!(!format!("{url:?}").contains("ebb"));
+        assert_eq!(url.without_secrets("no ebb%20flow, ?pwd=other"), "no ***, ?pwd=***");
         let shown: SourceUrl = url.to_string().parse().unwrap();
         assert!(shown.lacks_hidden() && !url.lacks_hidden());
         assert_eq!(shown.with_hidden(url.hidden().as_ref()), url);

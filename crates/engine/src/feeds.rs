@@ -235,6 +235,9 @@ pub fn wait_until_closed(feeds: &[Feed], within: Duration) {
     }
 }
 
+/// How long a clean picture is held after a loss, where the site does not say.
+pub(crate) const HOLD: Duration = Duration::from_secs(1);
+
 /// A picture that was asked for to be kept, and of which stream it is.
 pub(crate) type Still = (FeedKey, Arc<TilePicture>);
 
@@ -248,6 +251,7 @@ pub(crate) struct Feeds {
     bells: Bells,
     choice: DamageChoice,
     most_pixels: u64,
+    hold: Duration,
     told: HashMap<CameraId, Told>,
     stills: (Sender<Still>, Receiver<Still>),
 }
@@ -267,6 +271,7 @@ impl Feeds {
             bells,
             choice: DamageChoice::default(),
             most_pixels: MAX_PIXELS,
+            hold: HOLD,
             told: HashMap::new(),
             stills: unbounded(),
         })
@@ -275,6 +280,12 @@ impl Feeds {
     /// Most pixels of a picture that is decoded, for streams that are opened from now on.
     pub const fn set_most_pixels(&mut self, pixels: u64) {
         self.most_pixels = pixels;
+    }
+
+    /// How long a clean picture is held after a loss.
+    pub fn set_hold(&mut self, hold: Duration) {
+        self.hold = hold;
+        self.open.values().filter_map(|(feed, _)| feed.lane.as_ref()).for_each(|lane| lane.hold_for(hold));
     }
 
     /// Opens a stream; one that is open stays as it is.
@@ -308,6 +319,7 @@ impl Feeds {
         let feed = Feed::open(self.runtime.handle(), Some(&self.pool), config, pictures);
         if let Some(lane) = &feed.lane {
             lane.on_damage(self.choice);
+            lane.hold_for(self.hold);
         }
         if let Some(told) = self.told.get(&key.camera) {
             let _ = feed.stations.try_send(Station::Clock(*told));

@@ -97,7 +97,12 @@ impl Keeper {
     #[must_use]
     pub fn start(path: &Path, now: Wall, who: &str) -> Self {
         let (tell, news) = unbounded();
-        let (mut file, aside) = match RecordFile::open(path) {
+        if let Some(folder) = path.parent() {
+            let _ = std::fs::create_dir_all(folder); // what is wrong with it is told below
+        }
+        let lock = Lock::new(path, who);
+        let held = lock.take();
+        let (mut file, aside) = match open(path, held.is_some()) {
             Ok(opened) => opened,
             Err(error) => {
                 let not_kept = Some(format!("ledger and history are not kept: {error}"));
@@ -117,8 +122,6 @@ impl Keeper {
             }
         };
         let past = read_past(&file, now).inspect_err(|error| tracing::warn!(%error, "the history")).unwrap_or_default();
-        let lock = Lock::new(path, who);
-        let held = lock.take();
         if held.is_some()
             && let Err(error) = file.end_missing()
         {
@@ -242,6 +245,27 @@ impl Drop for Keeper {
             let _ = thread.join();
         }
     }
+}
+
+/// Opens a record. Only who keeps it may set it aside where it is damaged, or change its schema.
+fn open(path: &Path, keeps: bool) -> Result<(RecordFile, Option<PathBuf>), RecordError> {
+    if keeps { RecordFile::open(path) } else { RecordFile::beside(path).map(|file| (file, None)) }
+}
+
+/// Opens the record of a site to look into it, beside the program that keeps it if there is one; else as if this program kept it
+/// for the moment. Gives what was set aside, too.
+///
+/// # Errors
+/// When there is no way to read it.
+pub fn look_into(path: &Path) -> anyhow::Result<(RecordFile, Option<PathBuf>)> {
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder)?;
+    }
+    let held = Lock::new(path, "a look into it").take();
+    open(path, held.is_some()).map_err(|error| {
+        let kept = error.is_damage().then(|| anyhow::anyhow!("the program that keeps it sets it aside when it meets the damage"));
+        kept.map_or_else(|| error.into(), |kept| kept.context("the record is damaged"))
+    })
 }
 
 /// The lock of a record: who holds it keeps the record, and says who that is.
@@ -437,6 +461,23 @@ mod tests {
                 return fits;
             }
         }
+    }
+
+    #[test]
+    fn who_looks_into_a_record_that_another_keeps_sets_nothing_aside() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("ledger.db");
+        std::fs::write(&path, "no database at all".repeat(100)).unwrap();
+        let held = Lock::new(&path, "wall").take();
+        assert!(held.is_some());
+        let why = format!("{:#}", look_into(&path).err().unwrap());
+        assert!(why.contains("damaged") && why.contains("keeps it"), "{why}");
+        let beside = Keeper::start(&path, NOW, "second wall");
+        assert!(beside.not_kept.is_some() && !folder.path().join("ledger.damaged").exists());
+        drop((held, beside));
+        // Nobody keeps it: whoever comes does for the moment.
+        let (_, aside) = look_into(&path).unwrap();
+        assert_eq!(aside, Some(folder.path().join("ledger.damaged")));
     }
 
     #[test]

@@ -15,7 +15,7 @@ mod engine;
 mod feeds;
 mod idle;
 pub mod jobs;
-mod keeper;
+pub mod keeper;
 pub mod kept;
 mod outward;
 pub mod places;

@@ -83,7 +83,8 @@ impl Wanted {
 /// What is done with pictures after a loss, until the next clean point.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum DamageChoice {
-    /// The last clean picture stays; damaged ones are not shown.
+    /// The last clean picture stays for a while ([`Lane::hold_for`]); where damage lasts longer, pictures are shown as the
+    /// decoder conceals them, marked as damaged: one that stands still for seconds tells less.
     #[default]
     Hold,
     /// They are shown as the decoder conceals them, marked as damaged.
@@ -143,6 +144,8 @@ const MAX_UNITS: usize = 600;
 const MAX_BYTES: usize = 24 << 20;
 /// Units that a lane decodes before others have their turn.
 const AT_A_TURN: usize = 4;
+/// The last clean picture is held this long after a loss, where nothing else is said.
+const HOLD: Duration = Duration::from_secs(1);
 /// Pictures are looked at this often.
 const GLANCE_EVERY: Duration = Duration::from_secs(1);
 /// A watched lane with more units than this waiting, and a keyframe among them, skips to it.
@@ -181,6 +184,8 @@ struct Inbox {
     needs_clean_point: bool,
     wanted: Option<Wanted>,
     choice: DamageChoice,
+    /// How long a clean picture is held, where it is not [`HOLD`].
+    hold: Option<Duration>,
     /// The brightness of every picture is wanted.
     light: bool,
     /// The next clean picture is wanted, within this size.
@@ -202,6 +207,8 @@ struct Bench {
     no_keyframe: bool,
     /// When a picture was looked at last.
     glanced: Option<Mono>,
+    /// Since when pictures are damaged.
+    damaged_since: Option<Mono>,
 }
 
 /// The decoder of a stream, by its codec.
@@ -445,6 +452,11 @@ impl Lane {
         lock(&self.shared.inbox).choice = choice;
     }
 
+    /// How long the last clean picture is held after a loss.
+    pub fn hold_for(&self, span: Duration) {
+        lock(&self.shared.inbox).hold = Some(span);
+    }
+
     /// The stream broke off: the next unit that can be used is a clean point.
     pub fn restart(&self) {
         let mut inbox = lock(&self.shared.inbox);
@@ -483,7 +495,7 @@ fn serve(turn: Turn) {
     };
     let jobs: Vec<Job> = inbox.jobs.drain(..many).collect();
     inbox.bytes = inbox.bytes.saturating_sub(jobs.iter().map(|job| job.data.len()).sum());
-    let looks = Looks { choice: inbox.choice, light: inbox.light };
+    let looks = Looks { choice: inbox.choice, hold: inbox.hold.unwrap_or(HOLD), light: inbox.light };
     if jobs.is_empty() {
         // Under the lock of the inbox: what is pushed from now on schedules it again.
         return lane.scheduled.store(false, Ordering::Release);
@@ -502,11 +514,12 @@ fn serve(turn: Turn) {
 #[derive(Debug, Clone, Copy)]
 struct Looks {
     choice: DamageChoice,
+    hold: Duration,
     light: bool,
 }
 
 fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks: Looks, newest: bool) {
-    let Bench { decoder, scaler, recent, order, trust, no_keyframe, glanced } = bench;
+    let Bench { decoder, scaler, recent, order, trust, no_keyframe, glanced, damaged_since } = bench;
     if job.new_parameters {
         // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
         *decoder = None;
@@ -530,7 +543,7 @@ fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks
     let at_once = order.on_unit(job.bipredictive, job.reorder) || wanted.keyframes_only;
     let reorder = if wanted.keyframes_only { Some(0) } else { job.reorder };
     trust.on_unit(job);
-    let mut painter = Painter { lane, recent, trust, no_keyframe: *no_keyframe, glanced, wanted, looks, newest };
+    let mut painter = Painter { lane, recent, trust, no_keyframe: *no_keyframe, glanced, damaged_since, wanted, looks, newest };
     let refused = match codec {
         AnyDecoder::H264(codec) => decode_h264(codec, job, at_once, &mut painter, scaler),
         AnyDecoder::H265(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, reorder, &job.data)),
@@ -576,6 +589,7 @@ struct Painter<'a> {
     trust: &'a mut Trust,
     no_keyframe: bool,
     glanced: &'a mut Option<Mono>,
+    damaged_since: &'a mut Option<Mono>,
     wanted: Wanted,
     looks: Looks,
     newest: bool,
@@ -608,7 +622,14 @@ impl Painter<'_> {
         if concealed {
             (self.lane.sink)(LaneEvent::Concealed { number: decoded.number });
         }
-        let shown = self.newest && (!damaged || self.looks.choice == DamageChoice::Show);
+        let now = (self.lane.now)();
+        if damaged {
+            self.damaged_since.get_or_insert(now);
+        } else {
+            *self.damaged_since = None;
+        }
+        let held_long = self.damaged_since.is_some_and(|since| now.since(since) >= self.looks.hold);
+        let shown = self.newest && (!damaged || held_long || self.looks.choice == DamageChoice::Show);
         let picture = shown.then(|| {
             let source = (decoded.planes.width, decoded.planes.height);
             let (width, height) = self.wanted.scaled(source);

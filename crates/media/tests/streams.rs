@@ -7,6 +7,7 @@ use lattice_core::video::{AccessUnit, ColourMatrix, NalKind, Parameters, VideoCo
 use lattice_media::{Condition, DamageChoice, FallbackDecoder, H264Decoder, Lane, LaneEvent, Pool, Wanted, has_assembly};
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
@@ -248,6 +249,65 @@ fn after_a_loss_pictures_are_held_or_shown_marked_by_choice() {
         }
         assert_eq!(damaged > 0, expect_damaged, "{choice:?}: {damaged}");
     }
+}
+
+#[test]
+fn a_picture_is_held_no_longer_than_a_second_after_a_loss() {
+    static NOW: AtomicU64 = AtomicU64::new(0);
+    let pool = Pool::new(1, || Mono::from_millis(NOW.load(Ordering::Relaxed)));
+    let (lane, events) = lane(&pool);
+    lane.want(Some(SMALL));
+    let mut shown = Vec::new();
+    for (n, mut unit) in units("h264_cbaseline_640x360_25.h264").into_iter().enumerate().take(60) {
+        unit.displayable = !(31..50).contains(&n);
+        // Ten pictures are damaged at one moment, nine a second later.
+        NOW.store(if n < 41 { 10 } else { 1_010 }, Ordering::Relaxed);
+        let number = unit.unit.number;
+        lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
+        wait_for(&events, |event| match event {
+            LaneEvent::Picture(picture) => {
+                shown.push((picture.number, picture.condition));
+                picture.number == number
+            }
+            LaneEvent::Decoded { damaged, number: which, .. } => *damaged && *which == number && n < 41,
+            _ => false,
+        });
+    }
+    let marked: Vec<u64> = shown.iter().filter(|(_, condition)| *condition == Condition::Damaged).map(|(n, _)| *n).collect();
+    assert_eq!(marked, (41..50).collect::<Vec<_>>(), "{shown:?}");
+}
+
+#[test]
+fn a_lane_that_is_behind_takes_no_turn_from_others() {
+    let pool = Pool::new(1, || Mono::ZERO);
+    let (order, decoded) = channel();
+    let lanes: Vec<Lane> = (0..16)
+        .map(|index| {
+            let order = order.clone();
+            let order = std::sync::Mutex::new(order);
+            pool.lane(Box::new(move |event| {
+                if let LaneEvent::Decoded { .. } = event {
+                    let _ = order.lock().unwrap().send(index);
+                }
+            }))
+        })
+        .collect();
+    let all: Vec<_> = units("h264_main_640x360_25.h264").into_iter().take(50).collect();
+    let push = |lane: &Lane, unit| lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
+    // Two seconds wait in one lane, one picture in each of the others.
+    for unit in &all {
+        push(&lanes[0], unit.clone());
+    }
+    for lane in &lanes[1..] {
+        push(lane, all[0].clone());
+    }
+    for lane in &lanes {
+        lane.want(Some(SMALL));
+    }
+    let seen: Vec<usize> = (0..65).map(|_| decoded.recv_timeout(Duration::from_secs(60)).unwrap()).collect();
+    let last_other = seen.iter().rposition(|index| *index > 0).unwrap();
+    let before = seen[..last_other].iter().filter(|index| **index == 0).count();
+    assert!(before < 15, "{before} of the first lane's before the others had their turn: {seen:?}");
 }
 
 #[test]

@@ -183,7 +183,7 @@ impl Device {
             Some(Ok(element)) => Ok(element.clone()),
             Some(Err(fault)) if fault.is_not_authorized() && credentials.is_some() => Err(DeviceError::SignInRefused),
             Some(Err(fault)) if fault.is_not_authorized() => Err(DeviceError::SignInNeeded),
-            Some(Err(fault)) => Err(DeviceError::Refused(fault)),
+            Some(Err(fault)) => Err(DeviceError::Refused(Fault { reason: self.url.without_secrets(&fault.reason), ..fault })),
         }
     }
 

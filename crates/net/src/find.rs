@@ -477,6 +477,9 @@ async fn ask_device(device: &Device, address: IpAddr, learnt: &mut FoundDevice) 
     if learnt.kind == DeviceKind::Unknown {
         learnt.kind = DeviceKind::Camera;
     }
+    if learnt.name.is_none() {
+        learnt.name = device.own_name().await;
+    }
     learnt.endpoint = device.endpoint().await.or_else(|| learnt.endpoint.take());
     match device.information(false).await {
         Ok(information) => {

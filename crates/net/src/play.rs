@@ -356,19 +356,27 @@ impl Session {
     }
 
     async fn report(&mut self, driver: &mut Driver, now: Mono) {
+        if self.playing.is_none() {
+            return;
+        }
+        for compound in [driver.receiver.poll_report(now), driver.receiver.poll_keyframe_request(now)].into_iter().flatten() {
+            self.send_compound(compound).await;
+        }
+    }
+
+    async fn send_compound(&mut self, compound: Vec<u8>) {
         let Some(playing) = &self.playing else { return };
-        let Some(report) = driver.receiver.poll_report(now) else { return };
         match playing.details.transport {
             Transport::Udp => {
                 if let (Some(udp), Some(peer)) = (&self.udp, playing.rtcp_peer) {
-                    udp.send_rtcp(&report, peer);
+                    udp.send_rtcp(&compound, peer);
                 }
             }
             Transport::Http => {}
             Transport::Tcp => {
                 let mut bytes = vec![b'$', playing.details.channels.1];
-                bytes.extend((report.len() as u16).to_be_bytes());
-                bytes.extend(report);
+                bytes.extend((compound.len() as u16).to_be_bytes());
+                bytes.extend(compound);
                 if !self.write(&bytes).await {
                     self.client.on_closed();
                 }

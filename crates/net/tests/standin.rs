@@ -308,6 +308,74 @@ fn loss_is_counted_to_the_packet() {
 }
 
 #[test]
+fn a_keyframe_is_asked_for_where_the_camera_offers_it_and_ends_the_wait() {
+    for choice in [TransportChoice::Udp, TransportChoice::Tcp] {
+        let rig = rig(|spec| {
+            (spec.feedback, spec.keyframe_on_join) = (true, false);
+            for stream in &mut spec.streams {
+                stream.keyframe_interval = Duration::from_secs(60);
+            }
+        });
+        // Somebody watches already: whoever joins comes into the middle.
+        let before = rig.open(TransportChoice::Tcp);
+        wait(&before, "pictures", 20, |f| f.frames.received >= 30);
+        let source = rig.open(choice);
+        let obeyed = |n: u64| move |f: &Figures| f.keyframes_asked.is_some_and(|asked| asked.obeyed >= n);
+        wait(&source, "a first picture, as it was asked for", 20, |f| obeyed(1)(f) && f.milestones.first_picture.is_some());
+        if choice == TransportChoice::Udp {
+            let lost = source.figures().packets.lost;
+            rig.camera.inject(Fault::Loss { share: 0.5, lasting: Duration::from_millis(300) });
+            wait(&source, "a loss", 10, |f| f.packets.lost > lost);
+            let figures = wait(&source, "pictures again, a minute before the next keyframe", 20, |f| {
+                obeyed(2)(f) && f.dropout_now.is_none() && f.verdict != Verdict::Stalled
+            });
+            assert!(figures.dropouts.iter().all(|dropout| dropout.length < Duration::from_secs(15)), "{:?}", figures.dropouts);
+        }
+    }
+}
+
+#[test]
+fn packets_that_somebody_else_sends_are_counted_and_left_out() {
+    let rig = rig(|_| {});
+    let source = rig.open(TransportChoice::Udp);
+    wait(&source, "steady", 20, steady);
+    // From another address of this machine, to every port that a source may have.
+    let forger = std::net::UdpSocket::bind("127.0.0.9:0").unwrap();
+    let ports: Vec<u16> = own_udp_ports();
+    let mut packet = vec![0x80, 0x60, 0, 1, 0, 0, 0, 1, 0, 0, 0, 99, 0x65, 0x88, 1, 2];
+    for n in 0..200u16 {
+        packet[2..4].copy_from_slice(&n.to_be_bytes());
+        for port in &ports {
+            let _ = forger.send_to(&packet, ("127.0.0.1", *port));
+        }
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    let figures = wait(&source, "what was forged is counted", 10, |f| f.dropped.other_sender > 0);
+    assert_eq!((figures.dropped.stranger, figures.packets.restarts), (0, 0));
+    assert!(figures.text.as_ref().is_some_and(|text| text.contains("127.0.0.9")), "{:?}", figures.text);
+    let more = figures.frames.received;
+    wait(&source, "the stream goes on", 10, |f| f.frames.received > more + 10);
+}
+
+/// UDP ports of this process, by the kernel's table.
+fn own_udp_ports() -> Vec<u16> {
+    let inodes: Vec<String> = std::fs::read_dir("/proc/self/fd")
+        .unwrap()
+        .flatten()
+        .filter_map(|fd| {
+            Some(std::fs::read_link(fd.path()).ok()?.to_str()?.strip_prefix("socket:[")?.trim_end_matches(']').to_owned())
+        })
+        .collect();
+    let table = std::fs::read_to_string("/proc/self/net/udp").unwrap();
+    let ours = table.lines().skip(1).filter_map(|line| {
+        let fields: Vec<&str> = line.split_whitespace().collect();
+        let port = u16::from_str_radix(fields.get(1)?.split(':').next_back()?, 16).ok()?;
+        inodes.iter().any(|inode| Some(&inode.as_str()) == fields.get(9)).then_some(port)
+    });
+    ours.collect()
+}
+
+#[test]
 fn a_stall_is_a_freeze_of_its_length() {
     let rig = rig(|_| {});
     let source = rig.open(TransportChoice::Tcp);

@@ -107,6 +107,8 @@ pub struct CameraSpec {
     pub max_viewers: Option<usize>,
     /// Whether a new viewer gets a keyframe at once rather than waiting for the next.
     pub keyframe_on_join: bool,
+    /// Whether it may be asked for a keyframe by RTCP, and obeys.
+    pub feedback: bool,
     /// Whether sender reports are sent.
     pub sender_reports: bool,
     /// Whether UDP is offered.

@@ -126,6 +126,7 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
         session_timeout: Duration::from_secs(60),
         max_viewers: None,
         keyframe_on_join: true,
+        feedback: false,
         sender_reports: true,
         udp: true,
         seed: u64::from(host),

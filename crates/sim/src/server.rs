@@ -91,6 +91,7 @@ enum Wake {
     Cut,
     Read(io::Result<usize>),
     Frame(Result<Arc<CodedFrame>, RecvError>),
+    Feedback(Vec<u8>),
     Time,
 }
 
@@ -129,7 +130,7 @@ impl Connection {
                 _ = cuts.changed() => Wake::Cut,
                 read = self.stream.read(&mut chunk) => Wake::Read(read),
                 () = tokio::time::sleep_until(due.min(idle_until)) => Wake::Time,
-                frame = next_frame(&mut self.session) => Wake::Frame(frame),
+                wake = next_of(&mut self.session) => wake,
             };
             match wake {
                 Wake::Cut => return Ok(()),
@@ -144,6 +145,7 @@ impl Connection {
                     }
                 }
                 Wake::Frame(frame) => self.on_frame(frame),
+                Wake::Feedback(compound) => self.on_feedback(&compound),
                 Wake::Time if Instant::now() >= idle_until => return Ok(()),
                 Wake::Time => {}
             }
@@ -159,8 +161,13 @@ impl Connection {
                 Err(_) => return Ok(false),
                 Ok(None) => break,
                 Ok(Some((Frame::Message(Message::Request(request)), n))) => (request, n),
+                Ok(Some((Frame::Packet { data, .. }, n))) => {
+                    used += n;
+                    self.on_feedback(data);
+                    continue;
+                }
                 Ok(Some((_, n))) => {
-                    used += n; // receiver reports, answers to nothing
+                    used += n; // answers to nothing
                     continue;
                 }
             };
@@ -177,6 +184,15 @@ impl Connection {
         }
         buffer.drain(..used);
         Ok(true)
+    }
+
+    /// A viewer's reports; it may ask for a keyframe in them.
+    fn on_feedback(&self, compound: &[u8]) {
+        let Some(session) = self.session.as_ref().filter(|_| self.camera.spec.feedback) else { return };
+        let asks = |packet: &rtcp::RtcpPacket| *packet == rtcp::RtcpPacket::KeyframeRequest(session.pacer.ssrc);
+        if rtcp::parse(compound).is_ok_and(|packets| packets.iter().any(asks)) {
+            session.stream.begin_anew();
+        }
     }
 
     async fn answer(&mut self, request: &Request) -> Response {
@@ -258,10 +274,15 @@ impl Connection {
         let crypto = encryption
             .filter(|encryption| encryption.described)
             .map_or_else(String::new, |encryption| format!("a=crypto:1 AES_CM_128_HMAC_SHA1_80 inline:{}\r\n", encryption.key));
+        let feedback = if self.camera.spec.feedback {
+            format!("a=rtcp-fb:{PAYLOAD_TYPE} nack pli\r\na=rtcp-fb:{PAYLOAD_TYPE} ccm fir\r\n")
+        } else {
+            String::new()
+        };
         response.body = format!(
             "v=0\r\no=- 1 1 IN IP4 {address}\r\ns={}\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n\
              m=video 0 {profile} {PAYLOAD_TYPE}\r\nb=AS:{}\r\na=rtpmap:{PAYLOAD_TYPE} H264/90000\r\na=fmtp:{PAYLOAD_TYPE} packetization-mode=1\r\n\
-             a=framerate:{}\r\n{crypto}a=control:stream=0\r\n",
+             a=framerate:{}\r\n{feedback}{crypto}a=control:stream=0\r\n",
             self.camera.channel_name(stream.spec().channel),
             stream.spec().kbps,
             stream.spec().fps,
@@ -403,10 +424,28 @@ impl Connection {
     }
 }
 
-async fn next_frame(session: &mut Option<Session>) -> Result<Arc<CodedFrame>, RecvError> {
-    match session.as_mut().and_then(|session| session.frames.as_mut()) {
-        Some(frames) => frames.recv().await,
-        None => std::future::pending().await,
+/// The next frame of a session, or what its viewer says by RTCP.
+async fn next_of(session: &mut Option<Session>) -> Wake {
+    let Some(Session { frames, output, .. }) = session else { return std::future::pending().await };
+    let mut compound = vec![0; 1500];
+    let said = async {
+        match output {
+            Output::Udp { rtcp, .. } => rtcp.recv_from(&mut compound).await.map_or(0, |(length, _)| length),
+            Output::Tcp { .. } => std::future::pending().await,
+        }
+    };
+    let frame = async {
+        match frames {
+            Some(frames) => frames.recv().await,
+            None => std::future::pending().await,
+        }
+    };
+    tokio::select! {
+        frame = frame => Wake::Frame(frame),
+        length = said => {
+            compound.truncate(length);
+            Wake::Feedback(compound)
+        }
     }
 }
 

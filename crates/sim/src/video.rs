@@ -143,6 +143,11 @@ impl VideoStream {
         receiver
     }
 
+    /// The next frame is a keyframe.
+    pub fn begin_anew(&self) {
+        self.want_keyframe.store(true, Ordering::Relaxed);
+    }
+
     /// The RTP tick of a wall clock moment, for sender reports.
     pub fn ticks_at(&self, unix_micros: i64) -> u32 {
         (i128::from(unix_micros - self.started.1) * 90_000 / 1_000_000) as u32

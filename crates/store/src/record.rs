@@ -1,6 +1,6 @@
 //! The record of a site on disk: its ledger and the history of its figures, in one `SQLite` file.
 
-use rusqlite::{Connection, ErrorCode};
+use rusqlite::{Connection, ErrorCode, OpenFlags};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -36,6 +36,14 @@ pub enum RecordError {
     /// A newer program wrote it.
     #[error("{path} was written by a newer version (schema {found}, this one knows {VERSION}): nothing is kept in it")]
     Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its schema.
+        found: i64,
+    },
+    /// An older program keeps it at this moment.
+    #[error("{path} is kept by an older version (schema {found}, this one has {VERSION}): end that program first")]
+    Older {
         /// The file.
         path: PathBuf,
         /// Its schema.
@@ -82,6 +90,23 @@ impl RecordFile {
                 Ok((Self::try_open(path)?, Some(aside)))
             }
             opened => Ok((opened?, None)),
+        }
+    }
+
+    /// Opens it beside the program that keeps it: nothing is set aside, and no schema changed under it.
+    ///
+    /// # Errors
+    /// When it is not there, damaged, or of another version.
+    pub fn beside(path: &Path) -> Result<Self, RecordError> {
+        let sqlite = |source| RecordError::Sqlite { path: path.to_owned(), source };
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(path, flags).map_err(sqlite)?;
+        connection.busy_timeout(Duration::from_secs(2)).map_err(sqlite)?;
+        let found = connection.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0)).map_err(sqlite)?;
+        match found {
+            VERSION => Ok(Self { connection, path: path.to_owned(), history: crate::history::Open::default() }),
+            newer if newer > VERSION => Err(RecordError::Newer { path: path.to_owned(), found }),
+            _ => Err(RecordError::Older { path: path.to_owned(), found }),
         }
     }
 

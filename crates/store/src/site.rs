@@ -199,6 +199,8 @@ pub struct Site {
     pub link: Option<BitsPerSecond>,
     /// Megapixels a second that may be decoded; what this machine was measured to decode for `None`.
     pub decoding: Option<f64>,
+    /// How long the last clean picture is held after a loss; a second for `None`.
+    pub hold_after_loss: Option<Duration>,
     /// Most megapixels of a picture that is decoded; the usual bound for `None`.
     pub largest_picture: Option<u64>,
     /// Saved lattices, in the order of their quick keys.

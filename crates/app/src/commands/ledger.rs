@@ -9,7 +9,6 @@ use lattice_core::{Wall, event::EventKind};
 use lattice_engine::Telling;
 use lattice_engine::kept::Kept;
 use lattice_engine::places;
-use lattice_store::RecordFile;
 use std::io::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
@@ -32,7 +31,10 @@ pub fn run(options: &LedgerOptions, site: Option<&Path>) -> anyhow::Result<ExitC
     if !options.follow && !path.exists() {
         bail!("there is no record of this site yet ({}): the wall makes one while it runs", path.display());
     }
-    let (record, _) = RecordFile::open(&path)?;
+    let (record, aside) = lattice_engine::keeper::look_into(&path)?;
+    if let Some(aside) = aside {
+        eprintln!("amber-lattice: the record was damaged: it is set aside as {}", aside.display());
+    }
     let (mut out, mut telling) = (std::io::stdout().lock(), Telling::default());
     let mut entries = record.entries(from, to)?;
     loop {

@@ -9,7 +9,6 @@ use lattice_engine::jobs::{Form, gather, groups, operator, write};
 use lattice_engine::kept::Kept;
 use lattice_engine::places;
 use lattice_report::{Report, Table};
-use lattice_store::RecordFile;
 use std::io::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
@@ -81,7 +80,10 @@ pub fn run(options: &ReportOptions, site: Option<&Path>) -> anyhow::Result<ExitC
     if !path.exists() {
         bail!("there is no record of this site yet ({}): the wall makes one while it runs", path.display());
     }
-    let (record, _) = RecordFile::open(&path)?;
+    let (record, aside) = lattice_engine::keeper::look_into(&path)?;
+    if let Some(aside) = aside {
+        eprintln!("amber-lattice: the record was damaged: it is set aside as {}", aside.display());
+    }
     let groups = groups(kept.file.site());
     let zone = now.time_zone().clone();
     let (from, to, now) = (wall(from), wall(to).min(wall(now.timestamp())), wall(now.timestamp()));

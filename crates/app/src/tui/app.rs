@@ -376,7 +376,10 @@ impl App {
     pub fn change_damage_choice(&mut self) {
         let (choice, text) = match self.damage {
             DamageChoice::Hold => (DamageChoice::Show, "damaged pictures are shown, marked as damaged"),
-            DamageChoice::Show => (DamageChoice::Hold, "after a loss the last clean picture is held until the next clean point"),
+            DamageChoice::Show => (
+                DamageChoice::Hold,
+                "after a loss the last clean picture is held for a second; then pictures are shown as they come, marked as damaged",
+            ),
         };
         self.damage = choice;
         self.say(Tone::Text, text.into());

@@ -5,6 +5,7 @@ use crate::clock::{Drift, Offset};
 use crate::event::Event;
 use crate::flash::FlashReading;
 use crate::playout::ArrivalSpread;
+use crate::receiver::Asked;
 use crate::rtp::SequenceCounts;
 use crate::rtsp::FailureKind;
 use crate::sight::Sight;
@@ -150,6 +151,10 @@ pub struct Milestones {
 /// All figures of one stream at one moment; `None` is unknown.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Figures {
+    /// What became of requests for keyframes; `None` where the sender cannot be asked.
+    pub keyframes_asked: Option<Asked>,
+    /// Pictures wait for a keyframe that RTCP cannot ask for.
+    pub wants_keyframe: bool,
     /// The moment.
     pub at: Mono,
     /// The verdict.

@@ -10,6 +10,7 @@ use crate::clock::{CaptureClock, Offset, Told};
 use crate::event::EventLog;
 use crate::flash::CELLS;
 use crate::playout::{ArrivalMeter, LONGEST, Playout};
+use crate::receiver::Asked;
 use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::{FailureKind, Progress};
 use crate::sdp::{Codec, Video};
@@ -91,6 +92,8 @@ pub struct Meter {
     /// The last rate that was known, declared or measured.
     /// Why no decoder gets what comes.
     barred: Option<String>,
+    /// What became of requests for keyframes, and whether one is wanted that RTCP cannot ask for.
+    keyframes_asked: (Option<Asked>, bool),
     known_rate: Option<FrameRate>,
     /// The rate that was seen last, and when it was read.
     seen_rate: Option<FrameRate>,
@@ -220,6 +223,7 @@ impl Meter {
             unusual: None,
             unanswered: None,
             barred: None,
+            keyframes_asked: (None, false),
             known_rate: None,
             seen_rate: None,
             rate_read: None,
@@ -656,6 +660,11 @@ impl Meter {
             self.decoded.clear();
             self.shown.clear();
         }
+    }
+
+    /// What became of requests for keyframes, and whether one is wanted that RTCP cannot ask for.
+    pub const fn set_keyframes_asked(&mut self, told: Option<Asked>, wanted_otherwise: bool) {
+        self.keyframes_asked = (told, wanted_otherwise);
     }
 
     /// Why no decoder gets what comes, where that is so: its pictures are too large, say.

@@ -108,6 +108,101 @@ fn loss_is_exact_and_hides_pictures_until_the_next_keyframe() {
 }
 
 #[test]
+fn a_keyframe_is_asked_for_after_a_loss_and_not_more_often_than_every_two_seconds() {
+    let described = "m=video 0 RTP/AVPF 96\na=rtpmap:96 H264/90000\na=framerate:25\na=rtcp-fb:96 nack pli";
+    let mut rig = Rig::new(Transport::Udp);
+    rig.receiver.begin(Mono::from_millis(900), &Description::parse(described).video().unwrap(), Transport::Udp);
+    let asks = |rig: &mut Rig, at: u64| {
+        let compound = rig.receiver.poll_keyframe_request(Mono::from_millis(at))?;
+        rtcp::parse(&compound).unwrap().into_iter().find(|packet| matches!(packet, RtcpPacket::KeyframeRequest(_)))
+    };
+    // Joined in the middle: nothing to begin with.
+    let packets = made(10..100);
+    rig.feed(&packets[..9]);
+    assert_eq!(asks(&mut rig, 1_500), Some(RtcpPacket::KeyframeRequest(Ssrc(7))));
+    rig.feed(&packets[9..15]);
+    assert_eq!(asks(&mut rig, 1_700), None, "too soon");
+    // The keyframe comes with frame 25.
+    rig.feed(&packets[15..60]);
+    assert_eq!(asks(&mut rig, 2_200), None);
+    let told = rig.read(2_210).keyframes_asked.unwrap();
+    assert_eq!((told.asked, told.obeyed, told.way.pli), (1, 1, true));
+    // A loss; what is missing is known when it is given up.
+    rig.feed(&packets[61..75]);
+    rig.read(3_500);
+    assert!(asks(&mut rig, 3_520).is_some() && asks(&mut rig, 5_000).is_none() && asks(&mut rig, 5_600).is_some());
+    // Nobody offers to be asked: it is told that another way is wanted.
+    let mut rig = Rig::new(Transport::Udp);
+    rig.feed(&packets[..9]);
+    assert_eq!(asks(&mut rig, 1_500), None);
+    let figures = rig.read(1_510);
+    assert!(figures.keyframes_asked.is_none() && figures.wants_keyframe);
+}
+
+#[test]
+fn a_rate_that_is_declared_and_not_seen_judges_nothing() {
+    for (declared, limit) in [("0.01", 1_000), ("1e-20", 3_500), ("1000", 1_000), ("25", 1_000)] {
+        let text = format!("m=video 0 RTP/AVP 96\na=rtpmap:96 H264/90000\na=framerate:{declared}");
+        let mut rig = Rig::new(Transport::Tcp);
+        rig.receiver.begin(Mono::from_millis(900), &Description::parse(&text).video().unwrap(), Transport::Tcp);
+        rig.feed(&made(0..100));
+        // The last frame came at five seconds.
+        let figures = rig.read(5_000 + limit);
+        assert!(figures.dropout_now.is_some(), "{declared}: {:?}", figures.dropouts);
+    }
+}
+
+#[test]
+fn a_sender_that_says_that_it_leaves_has_left_when_nothing_more_comes() {
+    let mut rig = Rig::new(Transport::Udp);
+    rig.feed(&made(0..25));
+    let mut bye = Vec::new();
+    rtcp::emit_bye(Ssrc(9), &mut bye);
+    rig.receiver.on_rtcp(Mono::from_millis(2_000), &bye);
+    assert!(!rig.receiver.has_left(Mono::from_millis(4_000)), "another one left");
+    bye.clear();
+    rtcp::emit_bye(Ssrc(7), &mut bye);
+    rig.receiver.on_rtcp(Mono::from_millis(2_000), &bye);
+    assert!(!rig.receiver.has_left(Mono::from_millis(2_500)));
+    assert!(rig.receiver.has_left(Mono::from_millis(3_100)));
+    // It goes on all the same.
+    rig.feed(&made(25..75));
+    assert!(!rig.receiver.has_left(Mono::from_millis(6_000)));
+}
+
+#[test]
+fn a_report_is_of_one_source_and_of_this_session_alone() {
+    let mut rig = Rig::new(Transport::Udp);
+    let mut packets = made(0..50);
+    packets.drain(60..70);
+    rig.feed(&packets).read(3_400);
+    let block = |rig: &mut Rig, at: u64| {
+        let parsed = rtcp::parse(&rig.receiver.poll_report(Mono::from_millis(at)).unwrap()).unwrap();
+        let RtcpPacket::ReceiverReport(_, blocks) = &parsed[0] else { panic!("a report") };
+        blocks[0]
+    };
+    assert_eq!(block(&mut rig, 6_000).cumulative_lost, 10);
+    // The camera begins anew under another source: nothing of it is lost.
+    let anew: Vec<Made> = made(200..250).into_iter().map(|made| Made { ssrc: 8, ..made }).collect();
+    rig.feed(&anew).read(11_500);
+    let second = block(&mut rig, 12_000);
+    assert_eq!((second.ssrc, second.cumulative_lost, second.fraction_lost, second.last_sender_report), (Ssrc(8), 0, 0, 0));
+}
+
+#[test]
+fn with_a_key_given_nothing_readable_is_shown() {
+    let key = MasterKey::entered("000102030405060708090a0b0c0d0e0f101112131415161718191a1b1c1d").unwrap();
+    let mut receiver = Receiver::new(Meter::new(Mono::ZERO, PAIR, false), Ssrc(1), true);
+    receiver.set_key(Some(key));
+    receiver.begin(Mono::from_millis(900), &video(), Transport::Udp);
+    let mut rig = Rig { receiver, units: vec![] };
+    rig.feed(&made(0..50));
+    let figures = rig.read(3_000);
+    assert!(rig.units.is_empty(), "the description says that it is not encrypted");
+    assert_eq!((figures.cause, figures.dropped.not_authentic), (Some(Cause::KeyNeeded), 150));
+}
+
+#[test]
 fn a_packet_that_may_still_come_is_not_lost_yet() {
     let mut rig = Rig::new(Transport::Udp);
     let mut packets = made(0..20);

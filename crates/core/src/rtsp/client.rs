@@ -491,7 +491,13 @@ impl Client {
     }
 
     fn setup(&mut self, now: Mono, target: &str, tcp: bool) {
-        let profile = if self.video.as_ref().is_some_and(|video| video.secure) { "RTP/SAVP" } else { "RTP/AVP" };
+        let says = |what: fn(&Video) -> bool| self.video.as_ref().is_some_and(what);
+        let profile = match (says(|video| video.secure), says(|video| video.early_feedback)) {
+            (true, true) => "RTP/SAVPF",
+            (true, false) => "RTP/SAVP",
+            (false, true) => "RTP/AVPF",
+            (false, false) => "RTP/AVP",
+        };
         let transport = match self.config.udp_ports.filter(|_| !tcp) {
             Some((rtp, rtcp)) => format!("{profile};unicast;client_port={rtp}-{rtcp}"),
             None => format!("{profile}/TCP;unicast;interleaved=0-1"),
@@ -571,7 +577,9 @@ impl Client {
             _ => FailureKind::Refused,
         };
         let hint = if kind == FailureKind::TransportRefused { "; it does not offer this transport, try the other" } else { "" };
-        let reason: String = response.reason.chars().filter(|c| !c.is_control()).take(80).collect();
+        // What a server says may hold what it was asked, or the password that it knows.
+        let reason = self.config.url.without_secrets(&response.reason);
+        let reason: String = reason.chars().take(80).collect();
         let answer = format!("{method} was answered {} {reason}", response.status);
         self.fail(kind, format!("{}{hint}", answer.trim_end()));
     }

@@ -381,6 +381,7 @@ impl Machine {
     /// The site is another now: its budgets.
     pub(super) fn on_site(&mut self) {
         self.planning.set_budgets(self.site.link, self.site.decoding);
+        self.feeds.set_hold(self.site.hold_after_loss.unwrap_or(crate::feeds::HOLD));
         self.feeds.set_most_pixels(self.site.largest_picture.map_or(lattice_core::video::MAX_PIXELS, |mega| mega * 1_000_000));
     }
 

@@ -29,6 +29,7 @@ struct RawSite {
     link: Option<Spanned<f64>>,
     decoding: Option<Spanned<f64>>,
     largest_picture: Option<Spanned<u64>>,
+    hold_after_loss: Option<Spanned<f64>>,
     #[serde(default)]
     thresholds: Vec<RawThresholds>,
     #[serde(default, rename = "lattice")]
@@ -201,6 +202,11 @@ fn build(raw: RawSite) -> Result<Site, Complaint> {
         site.thresholds.push(thresholds);
     }
     site.link = megabits(raw.link.as_ref())?;
+    site.hold_after_loss = match &raw.hold_after_loss {
+        None => None,
+        Some(seconds) if (0.0..=60.0).contains(seconds.get_ref()) => Some(Duration::from_secs_f64(*seconds.get_ref())),
+        Some(seconds) => return Err(at(seconds, "hold-after-loss is 0 to 60 seconds")),
+    };
     site.largest_picture = match &raw.largest_picture {
         None => None,
         Some(most) if (1..=268).contains(most.get_ref()) => Some(*most.get_ref()),

@@ -244,6 +244,8 @@ impl Meter {
             milestones: self.milestones,
             transport: self.transport,
             codec: self.codec().map(ToString::to_string),
+            keyframes_asked: self.keyframes_asked.0,
+            wants_keyframe: self.keyframes_asked.1,
             audio: self.audio.clone(),
             profile: self.profile,
             size: self.size,
