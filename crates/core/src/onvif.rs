@@ -17,7 +17,7 @@ pub use device::*;
 pub use discovery::{MAX_DATAGRAM, Match, emit_match, probe, probe_matches, scope_text, scope_value};
 pub use media::{
     Encoder, EncoderLimits, MediaVersion, Profile, Range, by_size, encoder_change, get_encoder_limits, get_profiles,
-    get_snapshot_uri, get_stream_uri,
+    get_snapshot_uri, get_stream_uri, set_synchronization_point,
 };
 pub use soap::{Fault, Security, answer, envelope};
 pub use xml::{Element, XmlError, escape};

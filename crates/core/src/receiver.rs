@@ -418,6 +418,11 @@ impl Receiver {
         })
     }
 
+    /// The device was asked for a keyframe in another way.
+    pub const fn on_keyframe_asked(&mut self, now: Mono) {
+        self.ask.on_asked_otherwise(now);
+    }
+
     /// Whether an access unit is half here: more packets are on their way.
     #[must_use]
     pub fn is_mid_unit(&self) -> bool {

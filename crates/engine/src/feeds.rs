@@ -390,6 +390,13 @@ impl Feeds {
         }
     }
 
+    /// The device of a stream was asked for a keyframe.
+    pub fn on_keyframe_asked(&self, key: FeedKey) {
+        if let Some((feed, _)) = self.open.get(&key) {
+            let _ = feed.stations.try_send(Station::KeyframeAsked);
+        }
+    }
+
     /// One more taker of a stream's access units; `None` where it is not open.
     pub fn tap(&self, key: FeedKey, units: usize) -> Option<Tap> {
         self.open.get(&key).map(|(feed, _)| feed.tap(units))

@@ -4,6 +4,7 @@ mod add;
 mod check;
 mod devices;
 mod intake;
+mod keyframes;
 mod report;
 mod stills;
 mod streams;
@@ -196,6 +197,8 @@ pub(crate) struct Errands {
     pub(crate) survey: Survey,
     /// Cameras whose passwords the keyring has not given yet.
     waiting: BTreeSet<String>,
+    /// What devices call their streams, as far as they were asked for keyframes.
+    tokens: keyframes::Tokens,
 }
 
 impl Errands {
@@ -216,6 +219,7 @@ impl Errands {
             loopback_only,
             removed: Vec::new(),
             waiting: BTreeSet::new(),
+            tokens: keyframes::Tokens::default(),
             recorders: Vec::new(),
             asked_large: None,
             survey: Survey::default(),

@@ -17,6 +17,7 @@ mod idle;
 pub mod jobs;
 pub mod keeper;
 pub mod kept;
+mod keyframes;
 mod outward;
 pub mod places;
 mod planning;

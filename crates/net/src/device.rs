@@ -339,6 +339,16 @@ impl Device {
         Ok(offered)
     }
 
+    /// Asks for a keyframe in the stream of this profile.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn synchronize(&self, profile: &str) -> Result<(), DeviceError> {
+        let (version, service) = self.media().await?;
+        let signed = self.url.credentials().is_some();
+        self.ask(&service, &onvif::set_synchronization_point(version, profile), signed).await.map(|_| ())
+    }
+
     /// A stream's address on the host we know, with the host it named where that is another.
     fn here(&self, url: SourceUrl) -> (SourceUrl, Option<String>) {
         let url = url.with_credentials(None);

@@ -10,7 +10,7 @@ use lattice_core::srtp::MasterKey;
 use lattice_core::verdict::SessionState;
 use lattice_core::{Cause, Transport, TransportChoice, Verdict};
 use lattice_media::{LaneEvent, Pool, Wanted};
-use lattice_net::{Command, Fingerprint, Runtime, Source, SourceConfig, Station, Trust, clock};
+use lattice_net::{Command, Device, Fingerprint, Runtime, Source, SourceConfig, Station, Trust, clock};
 use lattice_sim::{
     Camera, CameraSpec, DESK_BEFORE_STAMP, Encryption, Event, Fault, Log, Port, Record, Role, SignIn, control_desk,
     read_block_code, tarnhithe,
@@ -335,6 +335,33 @@ fn a_keyframe_is_asked_for_where_the_camera_offers_it_and_ends_the_wait() {
 }
 
 #[test]
+fn a_keyframe_is_asked_for_by_the_device_service_too() {
+    let rig = rig(|spec| {
+        for stream in &mut spec.streams {
+            stream.keyframe_interval = Duration::from_secs(60);
+        }
+    });
+    let source = rig.open(TransportChoice::Tcp);
+    let figures = wait(&source, "pictures", 20, |f| f.frames.received >= 30);
+    assert!(figures.keyframes_asked.is_none(), "RTCP is not offered");
+    let keyframes = || rig.records(|r| matches!(r.event, Event::Frame { keyframe: true, .. })).len();
+    let before = keyframes();
+    let at = rig.camera.service_address();
+    let asking = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    asking.block_on(async {
+        let mut device = Device::new(&at.ip().to_string(), at.port(), None, None);
+        device.greet().await.unwrap();
+        let streams = device.streams(false).await.unwrap();
+        let sub = streams.iter().find(|offered| offered.url.as_ref().is_some_and(|url| url.path() == "/sub")).unwrap();
+        source.stations().send(Station::KeyframeAsked).await.unwrap();
+        device.synchronize(&sub.profile.token).await.unwrap();
+        assert!(device.synchronize("none of its own").await.is_err());
+    });
+    wait(&source, "it came, and obedience is told", 10, |f| f.keyframes_asked.is_some_and(|told| told.obeyed == 1));
+    assert!(keyframes() > before);
+}
+
+#[test]
 fn packets_that_somebody_else_sends_are_counted_and_left_out() {
     let rig = rig(|_| {});
     let source = rig.open(TransportChoice::Udp);
@@ -373,6 +400,28 @@ fn own_udp_ports() -> Vec<u16> {
         inodes.iter().any(|inode| Some(&inode.as_str()) == fields.get(9)).then_some(port)
     });
     ours.collect()
+}
+
+#[test]
+fn a_panic_in_one_source_ends_its_session_only_and_it_begins_anew() {
+    let rig = rig(|_| {});
+    let other = rig.open(TransportChoice::Tcp);
+    wait(&other, "the other one", 20, steady);
+    let (left, dropouts) = (Arc::new(Mutex::new(1)), other.figures().dropouts.len());
+    let config = SourceConfig::new(rig.camera.url(Role::Sub).parse().unwrap(), TransportChoice::Tcp);
+    let sink = move |_, _: Option<&lattice_core::video::Parameters>| {
+        let mut left = left.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if *left > 0 {
+            *left -= 1;
+            panic!("ordered by the test");
+        }
+    };
+    let source = Source::open(rig.runtime.handle(), config, Some(Box::new(sink)));
+    let failed = |f: &Figures| matches!(f.session, SessionState::Failed { cause: Cause::ProgramFailed, .. });
+    wait(&source, "its failure is told", 20, failed);
+    wait(&source, "it is back by itself", 30, |f| f.frames.received > 10);
+    assert_eq!(other.figures().session, SessionState::Playing);
+    assert_eq!(other.figures().dropouts.len(), dropouts, "nobody else was touched");
 }
 
 #[test]

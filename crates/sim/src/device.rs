@@ -234,6 +234,7 @@ fn reply(camera: &Shared, document: &Element) -> Result<String, String> {
         "SetNetworkInterfaces" => set_network(camera, question),
         "GetProfiles" => Ok(profiles(camera, question)),
         "GetStreamUri" | "GetSnapshotUri" => uri(camera, question),
+        "SetSynchronizationPoint" => synchronize(camera, question),
         "GetVideoEncoderConfigurationOptions" => Ok(options(camera)),
         "SetVideoEncoderConfiguration" => set_encoder(camera, question),
         _ => Err(fault("ActionNotSupported", "not supported")),
@@ -481,6 +482,14 @@ fn uri(camera: &Shared, question: &Element) -> Result<String, String> {
         Some(_) => format!("<tr2:{0}Response><tr2:Uri>{uri}</tr2:Uri></tr2:{0}Response>", question.name),
         None => format!("<trt:{0}Response><trt:MediaUri><tt:Uri>{uri}</tt:Uri></trt:MediaUri></trt:{0}Response>", question.name),
     })
+}
+
+/// The next frame of the stream is a keyframe.
+fn synchronize(camera: &Shared, question: &Element) -> Result<String, String> {
+    let asked = question.text_at(&["ProfileToken"]).unwrap_or("");
+    let stream = camera.streams.iter().find(|stream| token(stream.spec().channel, stream.spec().role) == asked);
+    stream.ok_or_else(|| fault("NoProfile", "no such profile"))?.begin_anew();
+    Ok("<trt:SetSynchronizationPointResponse/>".into())
 }
 
 fn options(camera: &Shared) -> String {

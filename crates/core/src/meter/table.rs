@@ -43,6 +43,8 @@ pub enum Fig {
     ClockOffset,
     ClockError,
     LatencyError,
+    KeyframesAsked,
+    KeyframesObeyed,
 }
 
 /// How a figure goes out as `OpenMetrics`.
@@ -140,7 +142,7 @@ const HOUR: Duration = Duration::from_secs(3600);
 const PER_SECOND: &str = "frames_per_second";
 
 /// Every figure, in the order of [`Fig`].
-pub const FIGURES: [Figure; 32] = [
+pub const FIGURES: [Figure; 34] = [
     row(Fig::Declared, ("declared", "/s", 1), "Frame rate that the description and the parameter sets say", |f| {
         f.declared.map(FrameRate::per_second)
     })
@@ -259,6 +261,17 @@ pub const FIGURES: [Figure; 32] = [
         f.latency.and_then(|latency| latency.error).map(millis)
     })
     .gauge("latency_error_seconds", "seconds", 1e-3),
+    row(
+        Fig::KeyframesAsked,
+        ("keyframes asked", "", 0),
+        "Keyframes that were asked for by RTCP (PLI, FIR) or by the device service",
+        |f| f.keyframes_asked.map(|told| told.asked as f64),
+    )
+    .counter("keyframes_asked", ""),
+    row(Fig::KeyframesObeyed, ("keyframes obeyed", "", 0), "Requests after which a keyframe came within a second", |f| {
+        f.keyframes_asked.map(|told| told.obeyed as f64)
+    })
+    .counter("keyframes_obeyed", ""),
 ];
 
 /// A figure that a history is kept of.

@@ -56,6 +56,15 @@ pub fn get_snapshot_uri(version: MediaVersion, profile: &str) -> String {
     format!("<{prefix}:GetSnapshotUri><{prefix}:ProfileToken>{token}</{prefix}:ProfileToken></{prefix}:GetSnapshotUri>")
 }
 
+/// Asks for a keyframe in the stream of a profile.
+#[must_use]
+pub fn set_synchronization_point(version: MediaVersion, profile: &str) -> String {
+    let (token, prefix) = (escape(profile), if version == MediaVersion::One { "trt" } else { "tr2" });
+    format!(
+        "<{prefix}:SetSynchronizationPoint><{prefix}:ProfileToken>{token}</{prefix}:ProfileToken></{prefix}:SetSynchronizationPoint>"
+    )
+}
+
 /// Asks what an encoder can be set to.
 #[must_use]
 pub fn get_encoder_limits(version: MediaVersion, encoder: &str, profile: &str) -> String {

@@ -62,6 +62,12 @@ impl KeyframeAsk {
         self.wanted && !self.told.way.pli && !self.told.way.fir
     }
 
+    /// It was asked for in another way.
+    pub const fn on_asked_otherwise(&mut self, now: Mono) {
+        self.pending = Some(now);
+        self.told.asked += 1;
+    }
+
     /// Appends the request that is due to a compound; false where none is.
     pub fn poll(&mut self, now: Mono, from: Ssrc, media: Ssrc, out: &mut Vec<u8>) -> bool {
         let way = self.told.way;
@@ -83,6 +89,6 @@ impl KeyframeAsk {
     /// What became of the requests; `None` where none can be made.
     #[must_use]
     pub fn told(&self) -> Option<Asked> {
-        (self.told.way.pli || self.told.way.fir).then_some(self.told)
+        (self.told.way.pli || self.told.way.fir || self.told.asked > 0).then_some(self.told)
     }
 }

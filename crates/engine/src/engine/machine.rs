@@ -9,6 +9,7 @@ use crate::feeds::{Bell, Bells, Feeds};
 use crate::idle::Idle;
 use crate::jobs::{Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
 use crate::keeper::{Keeper, KeeperNews};
+use crate::keyframes::Keyframes;
 use crate::outward::Outward;
 use crate::places;
 use crate::planning::{Move, Planning};
@@ -97,6 +98,7 @@ pub(super) struct Machine {
     figures_told: Every,
     idle: (Every, Idle),
     returns: Returns,
+    keyframes: Keyframes,
     kept_history: Every,
     pub(super) looked_at_file: Every,
     looked_at_screens: Every,
@@ -168,6 +170,7 @@ impl Machine {
             figures_told: Every::new(FIGURES_EVERY),
             idle: (Every::new(IDLE_EVERY), Idle::default()),
             returns: Returns::default(),
+            keyframes: Keyframes::default(),
             kept_history: Every::new(KEEP_EVERY),
             looked_at_file: Every::new(super::desk::LOOK_AT_FILE),
             looked_at_screens: Every::new(super::desk::LOOK_AT_SCREENS),
@@ -419,6 +422,12 @@ impl Machine {
         }
         for key in self.returns.look(self.now.mono, &self.cameras, &self.site, &self.figures) {
             self.feeds.retry(key);
+        }
+        for key in self.keyframes.due(self.now.mono, &self.figures) {
+            let name = self.cameras.name(key.camera);
+            if self.errands.as_ref().is_some_and(|errands| errands.ask_keyframe(name, key.role)) {
+                self.feeds.on_keyframe_asked(key);
+            }
         }
         let (feeds, figures) = (&self.feeds, self.figures.clone());
         let moves = self.planning.on_figures(self.now.mono, &self.cameras, &figures, |key| feeds.has_picture(key));

@@ -9,6 +9,7 @@ use lattice_core::srtp::MasterKey;
 use lattice_core::target::Target;
 use lattice_core::{Cause, Mono, SourceUrl, TransportChoice};
 use lattice_media::Pool;
+use lattice_net::discovery::discover;
 use lattice_net::find::{FindConfig, Search};
 use lattice_net::reach::{self, Knock, Route};
 use lattice_net::{Origin, Runtime, SourceConfig, Trust, clock};
@@ -23,6 +24,8 @@ const KNOCK_WITHIN: Duration = Duration::from_millis(2_500);
 const ECHO_WITHIN: Duration = Duration::from_millis(800);
 /// What a device is asked for before its stream is known.
 const INTAKE_WITHIN: Duration = Duration::from_secs(8);
+/// A device that is probed by itself answers by then.
+const ANNOUNCED_WITHIN: Duration = Duration::from_millis(1_500);
 /// One target of a check.
 #[derive(Debug, Clone)]
 pub struct Subject {
@@ -508,7 +511,9 @@ impl<'a> Climb<'a> {
         }
         let host = address.to_string();
         let asked = async {
-            let mut device = find_service(&Asked::unsigned(&host), address).await?;
+            let Some(mut device) = find_service(&Asked::unsigned(&host), address).await else {
+                return Some((None, announced(address).await));
+            };
             let before = clock::wall();
             let ahead = device.greet().await.ok().and_then(|time| Some(time.utc?.offset(500_000).micros_since(before)));
             Some((ahead, device.endpoint().await))
@@ -525,4 +530,16 @@ impl<'a> Climb<'a> {
             self.ladder.amend(Step::Clock, StepState::Ok, "right to a second, by its device service");
         }
     }
+}
+
+/// The lasting name that a device at this address tells when it is probed by itself.
+async fn announced(address: IpAddr) -> Option<String> {
+    let IpAddr::V4(host) = address else { return None };
+    let mut heard = discover(&[], &[host], ANNOUNCED_WITHIN).ok()?;
+    while let Some(one) = heard.recv().await {
+        if one.from.ip() == address && !one.answer.endpoint.is_empty() {
+            return Some(one.answer.endpoint);
+        }
+    }
+    None
 }

@@ -8,6 +8,7 @@ use crate::tui::widgets::{paper, plate, tile};
 use lattice_core::FrameRate;
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Fig, Figures, LatencyBasis, Sample, Spread};
+use lattice_core::receiver::Asked;
 use lattice_core::sight::Finding;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::ts::Check;
@@ -225,8 +226,13 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
         ("bitrate", format!("{} kbit/s in 1 s, {} in 10 s", kbit(figures.bitrate_1s), kbit(figures.bitrate_10s)), false),
         (
             "keyframes",
-            format!("every {}, longest {}", seconds(figures.keyframe_interval), seconds(figures.keyframe_longest)),
-            false,
+            format!(
+                "every {}, longest {}{}",
+                seconds(figures.keyframe_interval),
+                seconds(figures.keyframe_longest),
+                figures.keyframes_asked.map_or_else(String::new, asked)
+            ),
+            figures.keyframes_asked.is_some_and(|told| told.asked > 2 && told.obeyed == 0),
         ),
         ("latency", format!("{} ms p50/p95, {basis}", spread(latency.map(|latency| latency.total))), false),
         (
@@ -428,5 +434,14 @@ fn event_lines(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buff
             Span::styled(event.evidence.clone(), theme.tone(Tone::Text)),
         ]);
         line.render(Rect { y: area.y + row as u16, height: 1, ..area }, buf);
+    }
+}
+
+/// Whether the camera obeys when it is asked for a keyframe.
+fn asked(told: Asked) -> String {
+    match (told.asked, told.obeyed) {
+        (0, _) => "  may be asked for".to_owned(),
+        (asked, 0) => format!("  asked for {asked} times, never obeyed"),
+        (asked, obeyed) => format!("  asked for {asked} times, obeyed {obeyed}"),
     }
 }
