@@ -118,6 +118,25 @@ pub fn veiled(line: &str) -> String {
     masked(line, |_| VEIL.to_owned())
 }
 
+/// The line with its sign-ins cut to their users (`rtsp://user@host`), and [`VEIL`] for other passwords: still an address.
+#[must_use]
+pub fn without_passwords(line: &str) -> String {
+    let Some(range) = sign_in_password(line) else { return veiled(line) };
+    let user = line.get(..range.start.saturating_sub(1)).unwrap_or_default();
+    format!("{user}{}", veiled_values(line.get(range.end..).unwrap_or_default()))
+}
+
+/// The text with [`VEIL`] for each secret value of a path or query.
+fn veiled_values(text: &str) -> String {
+    let (mut out, mut from) = (String::with_capacity(text.len()), 0);
+    for range in secret_values(text) {
+        out.push_str(text.get(from..range.start).unwrap_or_default());
+        out.push_str(VEIL);
+        from = range.end;
+    }
+    out + text.get(from..).unwrap_or_default()
+}
+
 /// What stands between `user:` and the host.
 fn sign_in_password(line: &str) -> Option<Range<usize>> {
     let begin = behind_scheme(line);
@@ -237,6 +256,7 @@ mod tests {
             let line = format!("{scheme}{user}:{typed}@{host}{path}");
             let veiled = veiled(&line);
             prop_assert_eq!(survives(&veiled, &typed), None, "{}", veiled);
+            prop_assert_eq!(survives(&without_passwords(&line), &typed), None, "{}", line);
             let reading = understand(&line);
             if let Ok(reading) = &reading {
                 let given = reading.target.credentials().map(|given| given.password.reveal().clone());

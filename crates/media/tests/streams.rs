@@ -292,8 +292,10 @@ fn a_lane_that_is_behind_takes_no_turn_from_others() {
             }))
         })
         .collect();
-    let all: Vec<_> = units("h264_main_640x360_25.h264").into_iter().take(50).collect();
-    let push = |lane: &Lane, unit| lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
+    let all: Vec<_> = units("h264_cbaseline_640x360_25.h264").into_iter().take(50).collect();
+    // Each picture comes out at once.
+    let at_once = Parameters { reorder: Some(0), ..parameters(VideoCodec::H264, (640, 360)) };
+    let push = |lane: &Lane, unit| lane.push(unit, Some(&at_once));
     // Two seconds wait in one lane, one picture in each of the others.
     for unit in &all {
         push(&lanes[0], unit.clone());
