@@ -8,7 +8,7 @@ use lattice_core::playout::Playout;
 use lattice_core::rtsp::DigestAlgorithm;
 use lattice_core::srtp::MasterKey;
 use lattice_core::verdict::SessionState;
-use lattice_core::{Cause, Transport, TransportChoice, Verdict};
+use lattice_core::{Cause, SourceUrl, Transport, TransportChoice, Verdict};
 use lattice_media::{LaneEvent, Pool, Wanted};
 use lattice_net::{Command, Device, Fingerprint, Runtime, Source, SourceConfig, Station, Trust, clock};
 use lattice_sim::{
@@ -560,7 +560,14 @@ fn sign_in_works_for_every_scheme_and_a_refusal_locks_without_retrying() {
     for digest in [None, Some(DigestAlgorithm::Md5), Some(DigestAlgorithm::Sha256)] {
         let credentials = tarnhithe(0)[3].sign_in.as_ref().unwrap().credentials.clone();
         let rig = rig(|spec| spec.sign_in = Some(SignIn { credentials, digest }));
-        wait(&rig.open(TransportChoice::Tcp), "signed in", 20, steady);
+        let url: SourceUrl = rig.camera.url(Role::Sub).parse().unwrap();
+        if digest.is_none() {
+            // The password itself travels only where that is allowed.
+            let figures = wait(&rig.open(TransportChoice::Tcp), "locked", 20, |f| f.verdict == Verdict::Locked);
+            assert!(figures.text.as_ref().is_some_and(|text| text.contains("readable")), "{:?}", figures.text);
+        }
+        let config = SourceConfig { decodes: false, ..SourceConfig::new(url.allowing_readable(true), TransportChoice::Tcp) };
+        wait(&Source::open(rig.runtime.handle(), config, None), "signed in", 20, steady);
     }
     let credentials = tarnhithe(0)[3].sign_in.as_ref().unwrap().credentials.clone();
     let rig = rig(|spec| spec.sign_in = Some(SignIn { credentials, digest: Some(DigestAlgorithm::Md5) }));
