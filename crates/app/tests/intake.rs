@@ -192,7 +192,7 @@ fn each_mistake_is_told_by_the_step_at_which_it_shows() {
     let site = home.0.path().join("config/amber-lattice");
     std::fs::create_dir_all(&site).unwrap();
     let known = "[[camera]]\nname = \"Lane\"\naddress = \"127.77.0.20\"\nserial = \"TH-0020\"\n";
-    stopped(&check(&home, &[&lane]), "port", "port-closed", "port");
+    stopped(&check(&Home::new(), &[&lane]), "port", "port-closed", "port"); // nobody knows it there
     std::fs::write(site.join("site.toml"), known).unwrap();
     let moved = check(&home, &[&[lane.as_str()], &harbour[..]].concat());
     stopped(&moved, "port", "port-closed", "answers at 127.77.1.20");

@@ -419,8 +419,8 @@ impl Receiver {
     }
 
     /// The device was asked for a keyframe in another way.
-    pub const fn on_keyframe_asked(&mut self, now: Mono) {
-        self.ask.on_asked_otherwise(now);
+    pub fn on_keyframe_asked(&mut self, at: Mono) {
+        self.ask.on_asked_otherwise(at);
     }
 
     /// Whether an access unit is half here: more packets are on their way.

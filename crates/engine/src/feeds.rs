@@ -393,7 +393,7 @@ impl Feeds {
     /// The device of a stream was asked for a keyframe.
     pub fn on_keyframe_asked(&self, key: FeedKey) {
         if let Some((feed, _)) = self.open.get(&key) {
-            let _ = feed.stations.try_send(Station::KeyframeAsked);
+            let _ = feed.stations.try_send(Station::KeyframeAsked(clock::now()));
         }
     }
 

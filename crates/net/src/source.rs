@@ -161,8 +161,8 @@ pub enum Station {
     Playout(Playout),
     /// A picture was looked at.
     Glance(Arc<Glance>),
-    /// The device was asked for a keyframe by its own service.
-    KeyframeAsked,
+    /// The device was asked for a keyframe by its own service, at this moment.
+    KeyframeAsked(Mono),
     /// From where on figures are a strain.
     Thresholds(Thresholds),
     /// A step of a flash probe.
@@ -518,13 +518,13 @@ impl Driver {
     /// Takes what stations reported since.
     pub fn take_stations(&mut self) {
         while let Ok(station) = self.stations.try_recv() {
-            if station == Station::KeyframeAsked {
-                self.receiver.on_keyframe_asked(clock::now());
+            if let Station::KeyframeAsked(at) = station {
+                self.receiver.on_keyframe_asked(at);
                 continue;
             }
             let meter = self.receiver.meter();
             match station {
-                Station::KeyframeAsked => {}
+                Station::KeyframeAsked(_) => {}
                 Station::Decoded { number, at, damaged } => meter.on_decoded(number, at, damaged),
                 Station::Refused => meter.on_refused(clock::now()),
                 Station::Concealed => meter.on_concealed(clock::now()),

@@ -29,6 +29,7 @@ pub struct KeyframeAsk {
     wanted: bool,
     last: Option<Mono>,
     pending: Option<Mono>,
+    keyframe: Option<Mono>,
     sequence: u8,
 }
 
@@ -51,6 +52,7 @@ impl KeyframeAsk {
 
     /// A keyframe came whole.
     pub fn on_keyframe(&mut self, now: Mono) {
+        self.keyframe = Some(now);
         if let Some(asked) = self.pending.take() {
             self.told.obeyed += u64::from(now.since(asked) <= OBEYED);
         }
@@ -62,10 +64,13 @@ impl KeyframeAsk {
         self.wanted && !self.told.way.pli && !self.told.way.fir
     }
 
-    /// It was asked for in another way.
-    pub const fn on_asked_otherwise(&mut self, now: Mono) {
-        self.pending = Some(now);
+    /// It was asked for in another way, which may be told here after the keyframe came.
+    pub fn on_asked_otherwise(&mut self, at: Mono) {
         self.told.asked += 1;
+        self.pending = Some(at);
+        if let Some(keyframe) = self.keyframe.filter(|keyframe| *keyframe >= at) {
+            self.on_keyframe(keyframe);
+        }
     }
 
     /// Appends the request that is due to a compound; false where none is.
