@@ -31,9 +31,9 @@ use lattice_core::lattice::Lattice;
 use lattice_core::onvif::Encoder;
 use lattice_core::target::Newcomer;
 use lattice_core::{Cause, Credentials, Secret, SourceUrl, TransportChoice};
-use lattice_net::Trust;
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
+use lattice_net::{Background, Trust};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, KeyringError, PasswordSource, Role, Sighting, SiteError, export_lattice, import_lattices};
 use std::collections::BTreeSet;
@@ -181,7 +181,7 @@ pub(crate) struct Outcome {
 pub(crate) struct Errands {
     /// The site and its passwords.
     pub kept: Kept,
-    pub(crate) runtime: tokio::runtime::Runtime,
+    pub(crate) runtime: Background,
     pub(crate) queues: Queues,
     pub(crate) news: Sender<JobNews>,
     pub(crate) patterns: Arc<Vec<PathPattern>>,
@@ -206,6 +206,7 @@ impl Errands {
     pub fn new(kept: Kept, news: Sender<JobNews>, loopback_only: bool) -> anyhow::Result<Self> {
         let runtime =
             tokio::runtime::Builder::new_multi_thread().worker_threads(1).thread_name("errands").enable_all().build()?;
+        let runtime = Background::new(runtime);
         let patterns = Arc::new(path_patterns()?);
         let queues = Queues::new(runtime.handle().clone());
         Ok(Self {

@@ -7,6 +7,7 @@
 /// What this program calls itself to servers.
 pub(crate) const AGENT: &str = concat!("amber-lattice/", env!("CARGO_PKG_VERSION"));
 
+mod background;
 mod buffer;
 pub mod clock;
 mod connect;
@@ -26,6 +27,7 @@ mod source;
 mod taps;
 mod udp;
 
+pub use background::Background;
 pub use connection::{Fingerprint, TlsError, Trust};
 pub use describe::{Description, describe};
 pub use device::{Device, DeviceError, Offered};

@@ -6,7 +6,7 @@ use lattice_core::target::{Newcomer, Target, names_file, understand, understand_
 use lattice_core::{Cause, Credentials, SignInPolicy};
 use lattice_engine::jobs::{exposure_of, put, read_list, take_in, unreached};
 use lattice_engine::kept::{Kept, password_from, path_patterns};
-use lattice_net::Trust;
+use lattice_net::{Background, Trust};
 use lattice_store::{Camera, PasswordSource, Site};
 use std::io::Write as _;
 use std::path::Path;
@@ -71,7 +71,7 @@ pub fn run(options: &AddOptions, site: Option<&Path>) -> anyhow::Result<ExitCode
     let mut kept = Kept::open(site)?;
     let given = sign_in(&options.sign_in)?;
     let newcomers = newcomers(options)?;
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let runtime = Background::new(tokio::runtime::Builder::new_current_thread().enable_all().build()?);
     let patterns = path_patterns()?;
     let (mut all, before) = (true, kept.file.site().cameras.len());
     for newcomer in newcomers {

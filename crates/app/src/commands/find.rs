@@ -4,9 +4,9 @@ use crate::cli::FindOptions;
 use lattice_core::Credentials;
 use lattice_core::find::{AddressRange, Findings, FoundDevice, MANY_ADDRESSES};
 use lattice_engine::kept::Kept;
-use lattice_net::Trust;
 use lattice_net::find::{FindConfig, FindProgress, Search, probe_addresses, sign_in_to};
 use lattice_net::reach::interfaces;
+use lattice_net::{Background, Trust};
 use lattice_store::Site;
 use serde::Serialize;
 use std::io::{IsTerminal as _, Write as _};
@@ -137,7 +137,7 @@ pub fn run(options: &FindOptions, site: Option<&Path>) -> anyhow::Result<ExitCod
     config.use_ports(&kept.file.site().scan_ports);
     config.use_ports(&options.ports);
     let sign_in = crate::commands::add::sign_in(&options.sign_in)?.map(|(credentials, _)| credentials);
-    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let runtime = Background::new(tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?);
     let search = Search::begin(runtime.handle(), config);
     let (mut findings, progress) = runtime.block_on(watch(search, !options.json && std::io::stderr().is_terminal()));
     if let Some(sign_in) = sign_in {
@@ -161,7 +161,6 @@ pub fn run(options: &FindOptions, site: Option<&Path>) -> anyhow::Result<ExitCod
             writeln!(out, "{} more answered and are not listed: narrow the search", findings.left_out())?;
         }
     }
-    runtime.shutdown_background();
     Ok(if found { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
