@@ -21,7 +21,7 @@ mod sixel;
 pub mod tmux;
 
 pub use ability::{Ability, Paint, PixelWay};
-pub use answers::Answer;
+pub use answers::{Answer, Sieve};
 pub use beside::Beside;
 pub use cells::{CellPainter, QUADRANTS_FROM};
 pub use colours::{ColourDepth, reduce, rgb_of};

@@ -1,0 +1,33 @@
+//! Every answer of a device, and of discovery.
+#![no_main]
+
+use lattice_core::onvif::{
+    Capabilities, DeviceInformation, DeviceTime, Element, EncoderLimits, NetworkInterface, Profile, Service, User, answer,
+    probe_matches, scope_text,
+};
+use lattice_core::text::is_unsafe;
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|bytes: &[u8]| {
+    for one in probe_matches(bytes) {
+        for text in one.scopes.iter().chain(&one.types).chain([&one.endpoint]) {
+            assert!(!text.chars().any(is_unsafe), "{text:?}");
+            let _ = scope_text(text);
+        }
+    }
+    let Ok(document) = Element::parse(bytes) else { return };
+    let element = match answer(&document) {
+        Some(Ok(element)) => element.clone(),
+        Some(Err(fault)) => {
+            assert!(!fault.reason.chars().any(is_unsafe));
+            return;
+        }
+        None => document,
+    };
+    let _ = (DeviceTime::read(&element), Capabilities::read(&element), Service::read(&element), User::read(&element));
+    let information = DeviceInformation::read(&element);
+    for text in [information.maker, information.model, information.firmware, information.serial].into_iter().flatten() {
+        assert!(!text.chars().any(is_unsafe), "{text:?}");
+    }
+    let _ = (Profile::read(&element), NetworkInterface::read(&element), EncoderLimits::read(&element, "H264"));
+});
