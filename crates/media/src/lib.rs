@@ -20,9 +20,9 @@ mod speed;
 
 pub use fallback::{FallbackDecoder, RefusedByFallback};
 pub use glance::{glance, light};
+pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
 pub use h265::H265Decoder;
 pub use jpeg::{JpegPicture, decode as decode_jpeg};
-pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
 pub use lane::{DamageChoice, Lane, LaneEvent, Pool, Sink, Wanted};
 pub use order::OwnPicture;
 pub use picture::{ColourDescription, Condition, Planes, TilePicture};

@@ -211,7 +211,7 @@ pub fn tarnhithe(port: u16) -> Vec<CameraSpec> {
     vec![
         camera(11, "Slipway north", View::Slipway, port),
         CameraSpec { streams: slower, ..camera(12, "Lock gate upper", View::LockGate, port) },
-        CameraSpec { streams: larger, ..camera(13, "Car lane 2", View::CarLane, port) },
+        CameraSpec { streams: larger, feedback: true, ..camera(13, "Car lane 2", View::CarLane, port) },
         CameraSpec { sign_in: Some(keeper()), ..camera(14, "Fuel quay", View::FuelQuay, port) },
     ]
 }
@@ -245,7 +245,7 @@ pub fn whole_port(port: u16) -> Vec<CameraSpec> {
     let mut all = tarnhithe(port);
     all.extend([
         CameraSpec { sign_in: Some(sign_in("admin", "admin")), ..camera(15, "Ticket hall", View::CarLane, port) },
-        camera(16, "Ice house", View::FuelQuay, port),
+        CameraSpec { feedback: true, ..camera(16, "Ice house", View::FuelQuay, port) },
         CameraSpec { max_viewers: Some(2), ..kept(17, "Breakwater light", View::Slipway) },
         CameraSpec { clock_ahead_ms: 420_000, ..kept(18, "Mast head", View::LockGate) },
         with_device(kept(19, "Car lane 1", View::CarLane), |device| device.firmware = "3.0.0-b2".into()),

@@ -164,7 +164,7 @@ impl Page for SignIn {
             note = 6;
         }
         let (sign, tone) = if self.readable { ("■", Tone::Bright) } else { ("□", Tone::Calm) };
-        Line::styled(format!("{sign} let the password travel readable where asked so (ctrl-o)"), theme.tone(tone))
+        Line::styled(format!("{sign} let the password travel readable if it asks for that (ctrl-o)"), theme.tone(tone))
             .render(row(note), buf);
         note += 1;
         Line::styled("Kept apart from the site file, for you alone to read.", theme.tone(Tone::Faint)).render(row(note), buf);
