@@ -19,7 +19,7 @@ fuzz_target!(|text: &str| {
         Target::Device { host, .. } => format!("{host}{}", given.user),
         Target::Listen { .. } => String::new(),
     };
-    let fixed = "ask the device for its streams, then try common paths on port open the stream fetch pictures from rtsps://https://";
+    let fixed = "ask the device for its streams, then try common paths on port open the stream fetch pictures from rtsp://rtsps://http://https://";
     if password.chars().count() >= 4 && !elsewhere.contains(password.as_str()) && !fixed.contains(password.as_str()) {
         assert!(!shown.contains(password.as_str()), "{shown:?} shows {password:?}");
     }
