@@ -169,7 +169,7 @@ fn draw(app: &App, page: &Add, theme: Theme, area: Rect, buf: &mut Buffer) {
         }
     }
     lines.push(Line::default());
-    lines.extend(outcomes(&app.newcomers, theme));
+    lines.extend(outcomes(&app.newcomers, theme, "ctrl-s"));
     let place = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
     Paragraph::new(lines).wrap(Wrap { trim: false }).render(place, buf);
 }

@@ -269,7 +269,7 @@ fn draw(app: &App, page: &Find, theme: Theme, area: Rect, buf: &mut Buffer) {
         };
         Line::styled(ranges, theme.tone(Tone::Faint)).render(row(1), buf);
     }
-    let outcomes = outcomes(&app.newcomers, theme);
+    let outcomes = outcomes(&app.newcomers, theme, "s");
     let below = below(outcomes.len(), area);
     let list = list_below(page, area, below);
     if found.is_empty() {

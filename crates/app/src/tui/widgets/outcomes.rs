@@ -4,14 +4,18 @@ use crate::tui::newcomers::Newcomers;
 use crate::tui::theme::{Theme, Tone};
 use ratatui::text::{Line, Span};
 
-/// What became of the targets that were taken in, and which are still asked.
-pub fn outcomes<'a>(newcomers: &Newcomers, theme: Theme) -> Vec<Line<'a>> {
+/// What became of the targets that were taken in, and which are still asked; `key` gives those that were refused a sign-in.
+pub fn outcomes<'a>(newcomers: &Newcomers, theme: Theme, key: &str) -> Vec<Line<'a>> {
     let mut lines = Vec::new();
     if !newcomers.asking.is_empty() {
         lines.push(Line::styled(format!("asking {} …", newcomers.asking.join(", ")), theme.tone(Tone::Waiting)));
     }
     if !newcomers.locked.is_empty() {
-        let text = format!("{} want another sign-in: s gives one; none is tried again by itself", newcomers.locked.len());
+        let wants = match newcomers.locked.len() {
+            1 => "it wants another sign-in".to_owned(),
+            n => format!("{n} want another sign-in"),
+        };
+        let text = format!("{wants}: {key} gives one; none is tried again by itself");
         lines.push(Line::styled(text, theme.tone(Tone::Alarm)));
     }
     for taken in newcomers.taken.iter().rev() {
