@@ -4,6 +4,8 @@
 
 #[path = "support/port.rs"]
 mod port;
+#[path = "support/tmux.rs"]
+mod tmux;
 
 use port::{Home, PASSWORD, StandIn};
 use serde_json::Value;
@@ -107,4 +109,31 @@ fn passwords_are_kept_in_the_sessions_keyring_where_there_is_one() {
     let added = run(&["add", &other, "--name", "Gate"], &session.address);
     assert!(added.status.success(), "{added:?}");
     assert!(everything(home.0.path()).contains("flotsam-7"));
+}
+
+#[test]
+fn a_keyring_that_never_answers_stops_no_wall() {
+    let (port, home) = (StandIn::four(), Home::new());
+    let folder = home.0.path();
+    // A session bus that takes connections and says nothing.
+    let bus = std::os::unix::net::UnixListener::bind(folder.join("bus")).unwrap();
+    std::thread::spawn(move || bus.incoming().flatten().collect::<Vec<_>>());
+    let (open, locked) = (port.sub("Slipway north"), port.sub("Fuel quay"));
+    let camera = |name: &str, url: &str, more: &str| {
+        format!("[[camera]]\nname = \"{name}\"\n{more}[[camera.stream]]\nrole = \"sub\"\nurl = \"{url}\"\n")
+    };
+    let site = folder.join("site.toml");
+    let cameras = camera("Slipway north", &open, "") + &camera("Fuel quay", &locked, "sign-in = \"port\"\n");
+    std::fs::write(&site, format!("[[sign-in]]\nname = \"port\"\nuser = \"harbour\"\n{cameras}")).unwrap();
+    let folders = ["CONFIG", "DATA", "STATE"].map(|name| format!("XDG_{name}_HOME={}/{name}", folder.display())).join(" ");
+    let wall = format!(
+        "env {folders} DBUS_SESSION_BUS_ADDRESS=unix:path={}/bus {} wall --site {}",
+        folder.display(),
+        port::PROGRAM,
+        site.display()
+    );
+    let tmux = tmux::Tmux::start("keyring", &wall);
+    tmux.wait("pictures of what needs no password, and what the other one waits for", |screen| {
+        screen.contains("1 steady") && screen.contains("waits for its owner: 1 camera waits for its password")
+    });
 }

@@ -141,6 +141,27 @@ fn who_asked_for_digest_once_is_never_answered_by_basic() {
     assert!(stranger.asked().contains("Authorization: Basic"));
 }
 
+#[test]
+fn who_was_given_as_encrypted_is_asked_nothing_without_encryption() {
+    let stranger = Stranger::start(|_, request| device(request, DIGEST));
+    let at = format!("harbour:{PASSWORD}@127.0.0.1:{}", stranger.port);
+    for args in [
+        &["add", &format!("https://{at}/")][..],
+        &["check", &format!("https://{at}/")],
+        &["check", &format!("rtsps://{at}/main")],
+        &["measure", "--for", "1s", &format!("rtsps://{at}/main")],
+        &["measure", "--for", "1s", &format!("https://{at}/still.jpg")],
+    ] {
+        let output = Home::new().run(args);
+        assert_ne!(output.status.code(), Some(0), "{}", said(&output));
+    }
+    // What came was no request that it could read.
+    let asked = stranger.asked();
+    for word in ["HTTP/1.1", "RTSP/1.0", "Authorization", "UsernameToken", "harbour", PASSWORD] {
+        assert!(!asked.contains(word), "{word}: {asked}");
+    }
+}
+
 /// What everybody can read of a process and those that it started.
 fn command_lines(child: &Child) -> String {
     let of = |pid: u32| std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();

@@ -69,6 +69,9 @@ const BURST: f64 = 4.0;
 /// A sender that said that it leaves has left when nothing more came for this long.
 const LEAVES: Duration = Duration::from_secs(1);
 
+/// Others that send are told of for this long.
+const TOLD_FOR: Duration = Duration::from_secs(30);
+
 /// What an SSRC makes a packet.
 enum Whose {
     /// Of the stream that is followed.
@@ -108,8 +111,8 @@ struct Stream {
     accepted: (u64, Mono),
     /// The sender said that it leaves.
     left: Option<Mono>,
-    /// Who else sent.
-    other_sender: Option<SocketAddr>,
+    /// Who else sent, and when.
+    other_sender: Option<(SocketAddr, Mono)>,
     /// What was expected and received before the SSRC that is followed: reports are of it alone.
     base: (u64, u64),
     unwrapper: TimestampUnwrapper,
@@ -339,10 +342,10 @@ impl Receiver {
     }
 
     /// A datagram came from an address that was not agreed: it is counted, named, and left out.
-    pub fn on_other_sender(&mut self, from: SocketAddr) {
+    pub fn on_other_sender(&mut self, arrival: Mono, from: SocketAddr) {
         self.meter.dropped.other_sender += 1;
         if let Some(stream) = &mut self.stream {
-            stream.other_sender = Some(from);
+            stream.other_sender = Some((from, arrival));
         }
         let count = self.meter.dropped.other_sender;
         let packets = if count == 1 { "1 packet".to_owned() } else { format!("{count} packets") };
@@ -352,7 +355,7 @@ impl Receiver {
     /// Who sent datagrams from an address that was not agreed, in this session.
     #[must_use]
     pub fn other_sender(&self) -> Option<SocketAddr> {
-        self.stream.as_ref()?.other_sender
+        self.stream.as_ref()?.other_sender.map(|(from, _)| from)
     }
 
     /// The kernel dropped datagrams that we did not read in time.
@@ -364,6 +367,10 @@ impl Receiver {
     pub fn tick(&mut self, now: Mono, sink: &mut impl FnMut(Unit)) {
         if let Some(stream) = &mut self.stream {
             stream.release(&mut self.meter, now, sink);
+            // What is over is not told any more; it stays counted.
+            if stream.other_sender.take_if(|(_, at)| now.since(*at) >= TOLD_FOR).is_some() {
+                self.meter.set_remark(None);
+            }
         }
     }
 

@@ -37,7 +37,7 @@ use lattice_net::{Background, Trust};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, KeyringError, PasswordSource, Role, Sighting, SiteError, export_lattice, import_lattices};
 use std::collections::BTreeSet;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 use survey::Survey;
 use tokio::sync::Semaphore;
@@ -527,6 +527,7 @@ impl Errands {
         self.forget_unused(replaced)?;
         let renewed = cameras.iter().filter_map(|camera| self.definition(camera)).collect();
         self.forget_refusals(names);
+        self.tokens.lock().unwrap_or_else(PoisonError::into_inner).retain(|(camera, _), _| !names.contains(camera));
         self.survey(Some(names));
         let say = Some(format!("signing in to {} as {}", names.join(", "), credentials.user));
         Ok(Outcome { renewed, say, ..Outcome::default() })
@@ -590,7 +591,12 @@ impl Errands {
         let say = match waiting.len() {
             0 if !renewed.is_empty() => Some("the keyring is unlocked: cameras are signed in to".to_owned()),
             n if n > 0 && begun => {
-                Some(format!("the keyring of this session waits for its owner: {n} cameras wait for their passwords; unlock it"))
+                let who = if n == 1 {
+                    "1 camera waits for its password".to_owned()
+                } else {
+                    format!("{n} cameras wait for their passwords")
+                };
+                Some(format!("the keyring of this session waits for its owner: {who}; unlock it"))
             }
             _ => None,
         };

@@ -36,6 +36,9 @@ const WAITING: usize = 256;
 /// Readings that are gathered at most: of 32 streams, an hour.
 const GATHERED: usize = 12_000;
 
+/// So long a program that ends waits for a disk that hangs.
+const LAST_ORDERS: Duration = Duration::from_secs(3);
+
 /// What waits for room.
 #[derive(Default)]
 struct Backlog {
@@ -179,6 +182,9 @@ impl Keeper {
         let Some(sender) = &self.orders else { return };
         let mut backlog = self.backlog.lock().unwrap_or_else(PoisonError::into_inner);
         backlog.pass(sender);
+        if backlog.waits() {
+            return backlog.gather(order); // nothing overtakes what waits
+        }
         match sender.try_send(order) {
             Err(TrySendError::Full(order)) => backlog.gather(order),
             Ok(()) | Err(TrySendError::Disconnected(_)) => {}
@@ -193,6 +199,23 @@ impl Keeper {
 }
 
 impl Backlog {
+    /// Whether something waits.
+    fn waits(&self) -> bool {
+        !(self.entries.is_empty() && self.removed.is_empty() && self.readings.is_empty() && self.missing.is_empty())
+    }
+
+    /// The last orders: there is room for them, or there will be soon.
+    fn pass_all(mut self, sender: &Sender<Order>) {
+        let entries =
+            Order::Entries(std::mem::take(&mut self.entries).into_values().collect(), std::mem::take(&mut self.removed));
+        let history = Order::History(std::mem::take(&mut self.readings), std::mem::take(&mut self.missing));
+        for order in [entries, history] {
+            if sender.send_timeout(order, LAST_ORDERS).is_err() {
+                return tracing::warn!("the disk of the record hangs: what was measured last is not in it");
+            }
+        }
+    }
+
     /// Passes on what there is room for.
     fn pass(&mut self, sender: &Sender<Order>) {
         if sender.is_full() {
@@ -237,10 +260,10 @@ impl Backlog {
 
 impl Drop for Keeper {
     fn drop(&mut self) {
-        if let Some(sender) = &self.orders {
-            self.backlog.lock().unwrap_or_else(PoisonError::into_inner).pass(sender);
+        let backlog = std::mem::take(&mut *self.backlog.lock().unwrap_or_else(PoisonError::into_inner));
+        if let Some(sender) = self.orders.take().filter(|_| backlog.waits()) {
+            backlog.pass_all(&sender);
         }
-        self.orders = None;
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
         }
@@ -461,6 +484,42 @@ mod tests {
                 return fits;
             }
         }
+    }
+
+    #[test]
+    fn what_a_hanging_disk_has_no_room_for_is_gathered_and_nothing_overtakes_it() {
+        let mut ledger = lattice_core::ledger::Ledger::default();
+        ledger.on_done(NOW, "Mast", None, "reconnected".into());
+        let one = ledger.take_changed().remove(0);
+        let entry = |note: &str| Entry { note: note.into(), ..one.clone() };
+        let (sender, orders) = bounded::<Order>(1);
+        let keeper = Keeper {
+            kept: Vec::new(),
+            seen: None,
+            past: HashMap::new(),
+            remark: None,
+            not_kept: None,
+            orders: Some(sender),
+            backlog: Mutex::default(),
+            news: unbounded().1,
+            size: Arc::default(),
+            thread: None,
+        };
+        let notes = |order: Order| match order {
+            Order::Entries(entries, _) => entries.into_iter().map(|entry| entry.note).collect::<Vec<_>>(),
+            _ => panic!("entries"),
+        };
+        for note in ["first", "second", "third"] {
+            keeper.keep(vec![entry(note)], Vec::new());
+        }
+        assert_eq!(notes(orders.try_recv().unwrap()), ["first"]);
+        // There is room again: what waited goes first, the newest of each entry.
+        keeper.keep(vec![entry("fourth")], Vec::new());
+        assert_eq!(notes(orders.try_recv().unwrap()), ["third"]);
+        // The program ends, and what waits is still passed on.
+        let passed = std::thread::spawn(move || [orders.recv(), orders.recv()].into_iter().flatten().next());
+        drop(keeper);
+        assert_eq!(passed.join().unwrap().map(notes).unwrap(), ["fourth"]);
     }
 
     #[test]

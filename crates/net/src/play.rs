@@ -345,11 +345,11 @@ impl Session {
         let sender = self.playing.as_ref().and_then(|playing| playing.sender);
         let is_other = |from: Option<SocketAddr>| from.filter(|from| sender.is_some_and(|sender| from.ip() != sender));
         udp.read_rtcp(pair, |arrival, from, bytes| match is_other(from) {
-            Some(other) => receiver.on_other_sender(other),
+            Some(other) => receiver.on_other_sender(arrival, other),
             None => receiver.on_rtcp(arrival, bytes),
         });
         let lost = udp.read_rtp(pair, |arrival, from, bytes| match is_other(from) {
-            Some(other) => receiver.on_other_sender(other),
+            Some(other) => receiver.on_other_sender(arrival, other),
             None => receive(receiver, outlet.as_ref(), pair.mono, arrival, bytes),
         });
         receiver.on_kernel_drops(lost);

@@ -32,6 +32,8 @@ pub struct UdpPair {
     rtp: UdpSocket,
     rtcp: UdpSocket,
     kernel_drops: u32,
+    /// When the sockets were empty last: nothing that is read later came before.
+    emptied: (Mono, Mono),
 }
 
 impl UdpPair {
@@ -48,7 +50,14 @@ impl UdpPair {
                 continue;
             }
             match std::net::UdpSocket::bind((ip, port + 1)) {
-                Ok(rtcp) => return Ok(Self { rtp: prepare(rtp)?, rtcp: prepare(rtcp)?, kernel_drops: 0 }),
+                Ok(rtcp) => {
+                    return Ok(Self {
+                        rtp: prepare(rtp)?,
+                        rtcp: prepare(rtcp)?,
+                        kernel_drops: 0,
+                        emptied: (Mono::ZERO, Mono::ZERO),
+                    });
+                }
                 Err(error) => last = error,
             }
         }
@@ -75,15 +84,15 @@ impl UdpPair {
     /// only some are read at a time: other sources have their turn, and the rest is there when this one is asked again.
     pub fn read_rtp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) -> u64 {
         let mut drops = self.kernel_drops;
-        read_some(&self.rtp, pair, &mut drops, &mut take);
+        read_some(&self.rtp, pair, &mut self.emptied.0, &mut drops, &mut take);
         let lost = drops.wrapping_sub(self.kernel_drops);
         self.kernel_drops = drops;
         u64::from(lost)
     }
 
     /// Reads RTCP that is there, in the same way.
-    pub fn read_rtcp(&self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) {
-        read_some(&self.rtcp, pair, &mut 0, &mut take);
+    pub fn read_rtcp(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) {
+        read_some(&self.rtcp, pair, &mut self.emptied.1, &mut 0, &mut take);
     }
 
     /// Sends an RTCP compound; one that does not go out is no harm.
@@ -104,9 +113,16 @@ fn prepare(socket: std::net::UdpSocket) -> io::Result<UdpSocket> {
 }
 
 /// Reads what is there, at most [`BATCHES`].
-fn read_some(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut impl FnMut(Mono, Option<SocketAddr>, &[u8])) {
+fn read_some(
+    socket: &UdpSocket,
+    pair: ClockPair,
+    emptied: &mut Mono,
+    drops: &mut u32,
+    take: &mut impl FnMut(Mono, Option<SocketAddr>, &[u8]),
+) {
     for _ in 0..BATCHES {
-        if !read_batch(socket, pair, drops, take) {
+        if !read_batch(socket, (pair, *emptied), drops, take) {
+            *emptied = pair.mono;
             return;
         }
     }
@@ -116,7 +132,7 @@ fn read_some(socket: &UdpSocket, pair: ClockPair, drops: &mut u32, take: &mut im
 /// without another call; what comes after it is a new event.
 fn read_batch(
     socket: &UdpSocket,
-    pair: ClockPair,
+    (pair, emptied): (ClockPair, Mono),
     drops: &mut u32,
     take: &mut impl FnMut(Mono, Option<SocketAddr>, &[u8]),
 ) -> bool {
@@ -131,7 +147,7 @@ fn read_batch(
             let mut arrival = pair.mono;
             for control in message.cmsgs().into_iter().flatten() {
                 match control {
-                    ControlMessageOwned::ScmTimestampns(at) => arrival = arrived(pair, at),
+                    ControlMessageOwned::ScmTimestampns(at) => arrival = arrived(pair, emptied, at),
                     ControlMessageOwned::RxqOvfl(total) => *drops = total,
                     _ => {}
                 }
@@ -160,12 +176,13 @@ fn sender(address: &SockaddrStorage) -> Option<SocketAddr> {
 pub(crate) struct UdpPort {
     socket: UdpSocket,
     kernel_drops: u32,
+    emptied: Mono,
 }
 
 impl UdpPort {
     /// Takes a bound socket over.
     pub fn new(socket: std::net::UdpSocket) -> io::Result<Self> {
-        Ok(Self { socket: prepare(socket)?, kernel_drops: 0 })
+        Ok(Self { socket: prepare(socket)?, kernel_drops: 0, emptied: Mono::ZERO })
     }
 
     /// Waits until there is something. Cancel safe: nothing is read.
@@ -176,15 +193,36 @@ impl UdpPort {
     /// Reads what is there, giving each datagram with its arrival and sender; and how many the kernel dropped.
     pub fn read(&mut self, pair: ClockPair, mut take: impl FnMut(Mono, Option<SocketAddr>, &[u8])) -> u64 {
         let mut drops = self.kernel_drops;
-        read_some(&self.socket, pair, &mut drops, &mut take);
+        read_some(&self.socket, pair, &mut self.emptied, &mut drops, &mut take);
         let lost = drops.wrapping_sub(self.kernel_drops);
         self.kernel_drops = drops;
         u64::from(lost)
     }
 }
 
-/// The kernel stamps by the wall clock; `pair` was read just now, so steps of it do little harm.
-fn arrived(pair: ClockPair, at: TimeSpec) -> Mono {
+/// The kernel stamps by the wall clock, `pair` was read just now, and the socket was empty at `emptied`. Where the wall clock was
+/// set meanwhile, a stamp lies outside of the two: the nearer one is taken, and no step of it gets into jitter.
+fn arrived(pair: ClockPair, emptied: Mono, at: TimeSpec) -> Mono {
     let wall = Wall::from_unix_micros(at.tv_sec() * 1_000_000 + at.tv_nsec() / 1000);
-    pair.mono_at(wall).min(pair.mono)
+    pair.mono_at(wall).max(emptied).min(pair.mono)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_step_of_the_wall_clock_moves_no_arrival_out_of_its_reading() {
+        let at = Mono::from_millis;
+        let pair = ClockPair { mono: at(5_000), wall: Wall::from_unix_micros(1_795_500_000_000_000) };
+        let stamp =
+            |micros: i64| TimeSpec::new(1_795_500_000 + micros.div_euclid(1_000_000), micros.rem_euclid(1_000_000) * 1000);
+        for (what, micros, arrival) in [
+            ("as it should", -3_000, at(4_997)),
+            ("set forward by an hour after it came", -3_600_000_000, at(4_990)),
+            ("set back by an hour after it came", 3_600_000_000, at(5_000)),
+        ] {
+            assert_eq!(arrived(pair, at(4_990), stamp(micros)), arrival, "{what}");
+        }
+    }
 }

@@ -170,6 +170,9 @@ pub fn run(options: &CheckOptions, site: Option<&Path>) -> anyhow::Result<ExitCo
     } else if report.targets.len() > 1 {
         writeln!(out, "{}", roll_up(&report))?;
     }
+    if let Err(error) = kept.strengths.save() {
+        tracing::warn!(%error, "what was learned of sign-ins could not be kept");
+    }
     if let Err(error) = sightings.save() {
         tracing::warn!(%error, "what was seen could not be kept");
     }

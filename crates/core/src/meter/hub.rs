@@ -27,6 +27,16 @@ use std::time::Duration;
 
 mod reading;
 
+/// Frame rates that gaps are judged by.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct KnownRates {
+    /// The one that was used last: it holds in a silence.
+    pub used: Option<FrameRate>,
+    /// The one that was seen last, and when it was read.
+    pub seen: Option<FrameRate>,
+    pub read: Option<Mono>,
+}
+
 /// Everything measured of one stream, over all its sessions.
 #[derive(Debug)]
 #[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
@@ -94,10 +104,7 @@ pub struct Meter {
     barred: Option<String>,
     /// What became of requests for keyframes, and whether one is wanted that RTCP cannot ask for.
     keyframes_asked: (Option<Asked>, bool),
-    known_rate: Option<FrameRate>,
-    /// The rate that was seen last, and when it was read.
-    seen_rate: Option<FrameRate>,
-    rate_read: Option<Mono>,
+    rates: KnownRates,
     /// Packets that are missing and may still come: not lost yet.
     awaited: u64,
     /// The stream is encrypted and no key is known.
@@ -223,10 +230,8 @@ impl Meter {
             unusual: None,
             unanswered: None,
             barred: None,
-            keyframes_asked: (None, false),
-            known_rate: None,
-            seen_rate: None,
-            rate_read: None,
+            keyframes_asked: Default::default(),
+            rates: KnownRates::default(),
             awaited: 0,
             key_unknown: false,
             authentic: (0, 0),

@@ -171,6 +171,17 @@ fn a_sender_that_says_that_it_leaves_has_left_when_nothing_more_comes() {
 }
 
 #[test]
+fn who_else_sends_is_told_while_it_does_and_stays_counted() {
+    let mut rig = Rig::new(Transport::Udp);
+    rig.feed(&made(0..25));
+    rig.receiver.on_other_sender(Mono::from_millis(2_000), "192.0.2.9:5000".parse().unwrap());
+    assert!(rig.read(2_100).text.unwrap().contains("192.0.2.9"));
+    let figures = rig.read(33_000);
+    assert_eq!((figures.dropped.other_sender, rig.receiver.other_sender()), (1, None));
+    assert!(figures.text.is_none_or(|text| !text.contains("192.0.2.9")));
+}
+
+#[test]
 fn a_report_is_of_one_source_and_of_this_session_alone() {
     let mut rig = Rig::new(Transport::Udp);
     let mut packets = made(0..50);

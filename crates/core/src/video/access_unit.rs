@@ -291,6 +291,7 @@ impl Assembler {
                     self.limit / 1_000_000
                 ))
             }
+            Err(_) if matches!(self.coding, Coding::Jpeg(_)) => Some("what comes has no head of a JPEG picture".to_owned()),
             Err(error) => Some(format!("its parameter set is not one that can be decoded: {error}")),
         };
         read.ok().filter(|_| self.barred.is_none())

@@ -33,9 +33,9 @@ impl Errands {
             let asked = ask(line, token, &of.1, signed).await;
             let keep = match asked {
                 Ok(token) => Some(token),
+                Err(DeviceError::Http(_)) => return, // it may be there the next time
                 // It does not do it, or not for us: it is not asked again.
-                Err(error) if matches!(error, DeviceError::Refused(_)) || error.is_sign_in() => None,
-                Err(_) => return,
+                Err(_) => None,
             };
             tokens.lock().unwrap_or_else(PoisonError::into_inner).insert(of, keep);
         };

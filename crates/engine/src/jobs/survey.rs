@@ -188,7 +188,7 @@ impl Errands {
         if surveyed.refused {
             self.survey.refused.insert(surveyed.asked.clone());
         }
-        self.keep_identity(surveyed);
+        Self::keep_identity(surveyed);
         let mut outcome = Outcome { say: self.judge_clock(surveyed), ..Outcome::default() };
         let Some(said) = &surveyed.information else { return outcome };
         let mut changed = Vec::new();
@@ -233,11 +233,8 @@ impl Errands {
         new.then(|| format!("{name}: its clock is {}; t on its device page (c, then d) sets it", off_text(off)))
     }
 
-    /// Remembers what a device is found by when its address changes, and how strongly it asked for its sign-in.
-    fn keep_identity(&self, surveyed: &Surveyed) {
-        if let Err(error) = self.kept.strengths.save() {
-            tracing::warn!("what was learned of sign-ins cannot be kept: {error}");
-        }
+    /// Remembers what a device is found by when its address changes.
+    fn keep_identity(surveyed: &Surveyed) {
         let Ok(mut sightings) = crate::kept::sightings() else { return };
         let (host, endpoint) = (&surveyed.asked.0, &surveyed.endpoint);
         if endpoint.is_none() || sightings.of(host).is_some_and(|seen| seen.endpoint == *endpoint) {
@@ -250,8 +247,11 @@ impl Errands {
         }
     }
 
-    /// Remembers when cameras were seen last, for the next start.
+    /// Remembers when cameras were seen last, and how strongly they asked for their sign-ins, for the next start.
     pub fn keep_seen(&self, seen: &BTreeMap<String, i64>) {
+        if let Err(error) = self.kept.strengths.save() {
+            tracing::warn!("what was learned of sign-ins cannot be kept: {error}");
+        }
         let Ok(mut sightings) = crate::kept::sightings() else { return };
         for (name, at) in seen {
             if let Some(key) = self.kept.file.site().camera(name).and_then(seen_key) {

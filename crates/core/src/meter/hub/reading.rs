@@ -24,22 +24,22 @@ impl Meter {
     /// last one known. What a camera declares alone must not say how long its pictures may stay away.
     pub(super) fn rate(&mut self, now: Mono) -> Option<FrameRate> {
         // Reading it costs a sort of all units in its window.
-        let fresh = self.rate_read.is_some_and(|at| now.since(at) < RATE_READ_EVERY) && self.sent.units() > 64;
+        let fresh = self.rates.read.is_some_and(|at| now.since(at) < RATE_READ_EVERY) && self.sent.units() > 64;
         if !fresh {
-            self.rate_read = Some(now);
-            self.seen_rate = self.sent.per_second(now).and_then(FrameRate::new).or(self.seen_rate);
+            self.rates.read = Some(now);
+            self.rates.seen = self.sent.per_second(now).and_then(FrameRate::new).or(self.rates.seen);
         }
         let agrees = |declared: FrameRate, seen: FrameRate| {
             let share = seen.per_second() / declared.per_second();
             (1.0 / AGREES..=AGREES).contains(&share)
         };
-        let rate = match (self.declared(), self.seen_rate) {
+        let rate = match (self.declared(), self.rates.seen) {
             (Some(declared), Some(seen)) if !agrees(declared, seen) => Some(seen),
             (Some(declared), None) if declared.per_second() < SLOWEST_UNSEEN => None,
             (declared, seen) => declared.or(seen),
         };
-        self.known_rate = rate.or(self.known_rate);
-        self.known_rate
+        self.rates.used = rate.or(self.rates.used);
+        self.rates.used
     }
 
     pub(super) fn declared(&self) -> Option<FrameRate> {

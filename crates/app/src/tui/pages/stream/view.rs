@@ -206,7 +206,6 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
         None => "unknown".into(),
     };
     let kbit = |bits: Option<lattice_core::BitsPerSecond>| bits.map_or_else(unknown, |bits| format!("{:.0}", bits.kilo()));
-    let seconds = |span: Option<Duration>| span.map_or_else(unknown, |span| format!("{:.1} s", span.as_secs_f64()));
     let packets = figures.packets;
     let share = figures.recent_loss.map_or_else(unknown, |share| format!("{:.2} %", share * 100.0));
     let (count, total) = figures.dropout_totals;
@@ -224,16 +223,7 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
         ("arrived", format!("{} /s{}", rate(figures.arrived), if late { "  held up on the path" } else { "" }), late),
         ("drawn", format!("{} /s{}", rate(figures.shown), if skips { "  this machine or terminal" } else { "" }), skips),
         ("bitrate", format!("{} kbit/s in 1 s, {} in 10 s", kbit(figures.bitrate_1s), kbit(figures.bitrate_10s)), false),
-        (
-            "keyframes",
-            format!(
-                "every {}, longest {}{}",
-                seconds(figures.keyframe_interval),
-                seconds(figures.keyframe_longest),
-                figures.keyframes_asked.map_or_else(String::new, asked)
-            ),
-            figures.keyframes_asked.is_some_and(|told| told.asked > 2 && told.obeyed == 0),
-        ),
+        ("keyframes", keyframes(figures), figures.keyframes_asked.is_some_and(|told| told.asked > 2 && told.obeyed == 0)),
         ("latency", format!("{} ms p50/p95, {basis}", spread(latency.map(|latency| latency.total))), false),
         (
             "",
@@ -435,6 +425,12 @@ fn event_lines(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buff
         ]);
         line.render(Rect { y: area.y + row as u16, height: 1, ..area }, buf);
     }
+}
+
+fn keyframes(figures: &Figures) -> String {
+    let seconds = |span: Option<Duration>| span.map_or_else(|| "–".to_owned(), |span| format!("{:.1} s", span.as_secs_f64()));
+    let asked = figures.keyframes_asked.map_or_else(String::new, asked);
+    format!("every {}, longest {}{asked}", seconds(figures.keyframe_interval), seconds(figures.keyframe_longest))
 }
 
 /// Whether the camera obeys when it is asked for a keyframe.
