@@ -4,6 +4,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use lattice_core::find::AddressRange;
 use lattice_core::target::{Target, understand};
 use lattice_core::{SourceUrl, TransportChoice};
+use lattice_engine::Decode;
 use lattice_net::{ListenConfig, Origin};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -118,12 +119,41 @@ Exit status: 0 ended; 2 the site, the address or a file cannot be used.
 Example:
   amber-lattice serve --metrics 9464";
 
+/// Where pictures are decoded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum DecodeArg {
+    /// In processes of their own, which have no network, no files and no passwords
+    #[cfg_attr(target_os = "linux", default)]
+    #[cfg(target_os = "linux")]
+    Outside,
+    /// In this process, which has all of them
+    #[cfg_attr(not(target_os = "linux"), default)]
+    Inside,
+}
+
+impl From<DecodeArg> for Decode {
+    fn from(arg: DecodeArg) -> Self {
+        match arg {
+            #[cfg(target_os = "linux")]
+            DecodeArg::Outside => Self::Outside(lattice_media::Program::itself(&[DECODER])),
+            DecodeArg::Inside => Self::Inside,
+        }
+    }
+}
+
+/// The word that this program starts its decoders with.
+#[cfg(target_os = "linux")]
+pub const DECODER: &str = "decoder";
+
 /// Options of `serve`.
 #[derive(Debug, Clone, Args)]
 pub struct ServeOptions {
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
+    /// Where pictures are decoded
+    #[arg(long, value_enum, default_value_t, value_name = "WHERE")]
+    pub decode: DecodeArg,
     /// Serve the figures as `OpenMetrics` text at this address, under /metrics; a port alone is on this machine's loopback
     #[arg(long, value_name = "ADDRESS", value_parser = metrics_address)]
     pub metrics: Option<std::net::SocketAddr>,
@@ -241,7 +271,7 @@ pub struct DoctorOptions {
 
 const LEDGER_HELP: &str =
     "Moments are written as for `report`. With --json an entry is a JSON object on a line of its own; with --follow
-it is printed again whenever it changes (ends, gets another cause, is taken note of), by its \"id\".
+it is printed again whenever it changes (ends, gets another cause, is acknowledged), by its \"id\".
 The wall keeps the ledger: without one that runs nothing new comes.
 Exit status: 0 printed; 2 unusable arguments, or no record.
 
@@ -386,6 +416,9 @@ pub struct WallOptions {
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
+    /// Where pictures are decoded
+    #[arg(long, value_enum, default_value_t, value_name = "WHERE")]
+    pub decode: DecodeArg,
     /// How pictures are painted; Z goes through the ways
     #[arg(long, value_enum, default_value_t)]
     pub paint: PaintArg,
@@ -435,6 +468,7 @@ impl Default for WallOptions {
             screen: None,
             operator: None,
             transport: TransportArg::Auto,
+            decode: DecodeArg::default(),
             paint: PaintArg::Auto,
             redraws: None,
             output_limit: None,
@@ -510,6 +544,9 @@ pub struct MeasureOptions {
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
+    /// Where pictures are decoded
+    #[arg(long, value_enum, default_value_t, value_name = "WHERE")]
+    pub decode: DecodeArg,
 }
 
 /// A sign-in for a command: the password comes from a variable of the environment, so that it stands in no list.
@@ -574,6 +611,9 @@ pub struct CheckOptions {
     /// How to receive
     #[arg(long, value_enum, default_value_t)]
     pub transport: TransportArg,
+    /// Where pictures are decoded
+    #[arg(long, value_enum, default_value_t, value_name = "WHERE")]
+    pub decode: DecodeArg,
     /// The variable of the environment that holds the key of encrypted (SRTP) streams, in Base64 or hexadecimal
     #[arg(long, value_name = "NAME")]
     pub key_env: Option<String>,
@@ -632,6 +672,9 @@ pub struct ListenOptions {
     /// Measure without decoding
     #[arg(long)]
     pub no_decode: bool,
+    /// Where pictures are decoded
+    #[arg(long, value_enum, default_value_t, value_name = "WHERE")]
+    pub decode: DecodeArg,
 }
 
 /// Options of `roster`.

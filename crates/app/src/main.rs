@@ -24,6 +24,11 @@ fn shut_memory() {
 }
 
 fn main() -> ExitCode {
+    // Before anything else: a decoder needs nothing of what follows.
+    #[cfg(target_os = "linux")]
+    if std::env::args_os().nth(1).is_some_and(|word| word == cli::DECODER) {
+        return lattice_media::decoder_main();
+    }
     shut_memory();
     let args = match private_args::take() {
         Ok(args) => args,

@@ -104,7 +104,7 @@ fn serve_keeps_the_record_without_a_screen_and_a_wall_beside_it_takes_over() {
     tmux.keys(&["Enter"]);
     tmux.wait_for("with north outage");
     tmux.keys(&["a"]);
-    tmux.wait("taken note of, by way of serve", |screen| {
+    tmux.wait("acknowledged, by way of serve", |screen| {
         screen.lines().any(|line| line.contains("outage") && line.contains("kim "))
     });
 

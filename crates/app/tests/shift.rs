@@ -62,7 +62,7 @@ fn follow_the_ledger(home: &Home, site: &Path) {
     let _ = child.wait();
     let output = home.program().args(["ledger", "--site"]).arg(site).output().unwrap();
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    let told = |line: &str| ["Lock gate upper", "outage", "taken note of by kim"].iter().all(|word| line.contains(word));
+    let told = |line: &str| ["Lock gate upper", "outage", "acknowledged by kim"].iter().all(|word| line.contains(word));
     assert!(text.lines().any(told) && output.status.success(), "{text}");
 }
 
@@ -83,7 +83,7 @@ fn a_fault_is_on_the_plate_in_the_ledger_and_in_the_report_of_the_shift() {
     let tmux = Tmux::start("shift", &command);
     tmux.wait_for("• 3 steady");
     standin.order("2 cut 25");
-    // The plate tells it, and after ten seconds it needs a hand.
+    // The plate tells it, and after ten seconds it is an alarm.
     tmux.wait("lost on its plate", |screen| screen.lines().any(|line| line.contains("× Lock gate upper")));
     // Other systems read the same.
     let gate = "{camera=\"Lock gate upper\",stream=\"sub\",group=\"Harbour\"";
@@ -98,9 +98,9 @@ fn a_fault_is_on_the_plate_in_the_ledger_and_in_the_report_of_the_shift() {
         }
         std::thread::sleep(Duration::from_millis(200));
     }
-    tmux.wait_for("1 needs a hand: G");
+    tmux.wait_for("1 alarm: G");
     tmux.keys(&["G"]);
-    let said = ["outage", "Lock gate upper", "needs a hand"];
+    let said = ["outage", "Lock gate upper", "in alarm"];
     tmux.wait("the outage", |screen| screen.lines().any(|line| said.iter().all(|part| line.contains(part))));
     // A starved machine has more entries: this one is meant.
     tmux.keys(&["/"]);
@@ -108,7 +108,7 @@ fn a_fault_is_on_the_plate_in_the_ledger_and_in_the_report_of_the_shift() {
     tmux.keys(&["Enter"]);
     tmux.wait("only that one", |screen| screen.contains("with upper outage") && screen.contains("outage  "));
     tmux.keys(&["a"]);
-    tmux.wait("taken note of by kim", |screen| screen.lines().any(|line| line.contains("outage") && line.contains("kim ")));
+    tmux.wait("acknowledged by kim", |screen| screen.lines().any(|line| line.contains("outage") && line.contains("kim ")));
     tmux.keys(&["Escape"]);
     tmux.wait_for("• 3 steady");
     // A report by key, over the time of the lanes.

@@ -176,7 +176,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     tmux.keys(&["a"]);
     // By the account of the system, whatever the environment says.
     let account = String::from_utf8(std::process::Command::new("id").arg("-un").output().unwrap().stdout).unwrap();
-    tmux.wait("taken note of", |screen| entry(screen).is_some_and(|line| line.contains(&format!("{} ", account.trim()))));
+    tmux.wait("acknowledged", |screen| entry(screen).is_some_and(|line| line.contains(&format!("{} ", account.trim()))));
     tmux.keys(&["Escape"]);
     tmux.wait("the wall once more", |screen| names.iter().all(|name| screen.contains(&format!("• {name}"))));
 

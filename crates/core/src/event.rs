@@ -38,6 +38,8 @@ pub enum EventKind {
     TimestampsLeap,
     /// Its clock is beyond what a path could explain.
     ClockWrong,
+    /// Its decoder ended here, and another one took over.
+    DecoderFailed,
 }
 
 impl EventKind {
@@ -58,11 +60,12 @@ impl EventKind {
             Self::DayMode => "day-mode",
             Self::TimestampsLeap => "timestamps-leap",
             Self::ClockWrong => "clock-wrong",
+            Self::DecoderFailed => "decoder-failed",
         }
     }
 
     /// Every kind.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::Stutter,
         Self::Freeze,
         Self::Outage,
@@ -76,6 +79,7 @@ impl EventKind {
         Self::DayMode,
         Self::TimestampsLeap,
         Self::ClockWrong,
+        Self::DecoderFailed,
     ];
 
     /// By its word.
@@ -97,16 +101,23 @@ impl EventKind {
             Self::Freeze | Self::Frozen => 3,
             Self::Stutter => 2,
             Self::Strained => 1,
-            Self::SizeChanged | Self::RateChanged | Self::NightMode | Self::DayMode | Self::TimestampsLeap | Self::ClockWrong => {
-                0
-            }
+            Self::SizeChanged
+            | Self::RateChanged
+            | Self::NightMode
+            | Self::DayMode
+            | Self::TimestampsLeap
+            | Self::ClockWrong
+            | Self::DecoderFailed => 0,
         }
     }
 
     /// It happens at one moment and has no length.
     #[must_use]
     pub const fn is_change(self) -> bool {
-        matches!(self, Self::SizeChanged | Self::RateChanged | Self::NightMode | Self::DayMode | Self::TimestampsLeap)
+        matches!(
+            self,
+            Self::SizeChanged | Self::RateChanged | Self::NightMode | Self::DayMode | Self::TimestampsLeap | Self::DecoderFailed
+        )
     }
 
     /// New pictures were missing while it lasted.
@@ -403,6 +414,18 @@ impl EventLog {
         self.changed = true;
     }
 
+    /// The decoder of the stream ended: how, and how many others it served.
+    pub fn on_decoder_failed(&mut self, at: Mono, how: &str, others: usize) {
+        let beside = match others {
+            0 => String::new(),
+            1 => "; it served 1 other stream".to_owned(),
+            others => format!("; it served {others} other streams"),
+        };
+        let told = (format!("{how}, and another one took over{beside}"), Confidence::High);
+        self.push(EventKind::DecoderFailed, at, Some(at), Some(Cause::DecoderFailed), told);
+        self.changed = true;
+    }
+
     /// A clock that is wrong is one event, from when that is known until it is known to be right.
     fn clock(&mut self, now: Mono, figures: &Figures) -> bool {
         let Some(clock) = figures.clock else { return false };
@@ -591,7 +614,7 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
         | Cause::NotRtsp
         | Cause::ViewerLimit
         | Cause::NoSuchStream => (session(&cause.to_string()), Confidence::High),
-        Cause::DecoderFailed => (session("a decoder ended on what the camera sent, and was started again"), Confidence::High),
+        Cause::DecoderFailed => (session("its decoder ended, and pictures wait for a keyframe"), Confidence::High),
         Cause::ProgramFailed => (session("this program failed on what the camera sent, and began anew"), Confidence::High),
         Cause::ClockWrong => (session("its clock is beyond what a path could explain"), Confidence::Likely),
         Cause::Operator => ("done here".into(), Confidence::High),
@@ -611,6 +634,7 @@ mod tests {
         packets_flow: false,
         awaiting_keyframe: false,
         key_needed: false,
+        decoder_failed: false,
         unknown_codec: false,
         undecodable: false,
         unanswered: None,

@@ -10,10 +10,11 @@ pub use history::History;
 
 use crate::Role;
 use crate::layout::{Edge, Layout, LayoutError, MAX_PLACES, Places, Screen};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 /// How a picture stands in a tile of another aspect.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Hash, Serialize, Deserialize)]
 pub enum Aspect {
     /// All of it, with its aspect; what the tile has more stays empty.
     #[default]

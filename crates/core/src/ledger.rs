@@ -48,7 +48,7 @@ pub struct Ledger {
     removed: Vec<u64>,
     /// What each camera may share, by its name.
     subjects: HashMap<String, Subject>,
-    /// When entries began to need a hand.
+    /// When entries became alarms.
     alarms: Vec<(u64, Wall)>,
 }
 
@@ -104,9 +104,9 @@ impl Ledger {
         std::mem::take(&mut self.removed)
     }
 
-    /// Entries that need a hand.
+    /// Entries that are alarms.
     pub fn alarms(&self, now: Wall) -> impl Iterator<Item = &Entry> {
-        self.entries.iter().filter(move |entry| entry.needs_a_hand(now))
+        self.entries.iter().filter(move |entry| entry.is_alarm(now))
     }
 
     /// Alarms that came in the last ten minutes: what the operator has to bear.
@@ -153,10 +153,10 @@ impl Ledger {
         }
     }
 
-    /// Time went on: what lasts may need a hand now. True where that makes a difference.
+    /// Time went on: what lasts may be an alarm now. True where that makes a difference.
     pub fn tick(&mut self, now: Wall) -> bool {
         let before = self.alarms.clone();
-        for entry in self.entries.iter().rev().take(LOOKED_AT).filter(|entry| entry.needs_a_hand(now)) {
+        for entry in self.entries.iter().rev().take(LOOKED_AT).filter(|entry| entry.is_alarm(now)) {
             if !self.alarms.iter().any(|(id, _)| *id == entry.id) {
                 self.alarms.push((entry.id, now));
             }
@@ -642,7 +642,7 @@ mod tests {
         let freeze = event(1, EventKind::Freeze, Cause::PacketLoss, 903, Some(905));
         ledger.observe(&alone("Lane", "Hill"), &[strain, freeze], wall);
         let entry = ledger.entries().last().unwrap();
-        assert_eq!((entry.kind, entry.end, entry.needs_a_hand(wall(at(990)))), (EventKind::Freeze, None, false));
+        assert_eq!((entry.kind, entry.end, entry.is_alarm(wall(at(990)))), (EventKind::Freeze, None, false));
         ledger.on_done(wall(at(901)), "Gate", Some(Cause::TooHeavy), "eased to sub".into());
         ledger.on_done(wall(at(902)), "Lock", Some(Cause::TooHeavy), "eased to sub".into());
         let done: Vec<_> = ledger.entries().iter().map(|entry| (entry.subject(), entry.done.len())).collect();
@@ -679,7 +679,7 @@ mod tests {
         let entry = &ledger.entries()[0];
         assert_eq!(entry.length_text(wall(at(200))), "down 12.0 s in 48.0 s, 4 times");
         assert_eq!(entry.stretches("Mast", wall(at(200)))[1], (EventKind::Outage, wall(at(25)), wall(at(28))));
-        assert!(entry.stretches("Gate", wall(at(200))).is_empty() && !entry.needs_a_hand(wall(at(59))), "a fifth of a minute");
+        assert!(entry.stretches("Gate", wall(at(200))).is_empty() && !entry.is_alarm(wall(at(59))), "a fifth of a minute");
         // Freezes of half of the time are an alarm, though none lasts.
         let gate = alone("Gate", "Hill");
         let chatters: Vec<Event> =

@@ -38,7 +38,7 @@ fn head(out: &mut String, name: &str, kind: &str, unit: &str, help: &str) {
     let _ = writeln!(out, "# HELP {name} {help}");
 }
 
-/// The text for these streams; `alarms` is the number of ledger entries that need a hand.
+/// The text for these streams; `alarms` is the number of ledger entries that are alarms.
 #[must_use]
 pub fn text(streams: &[Measured<'_>], alarms: usize) -> String {
     let mut out = String::new();
@@ -92,7 +92,7 @@ pub fn text(streams: &[Measured<'_>], alarms: usize) -> String {
             let _ = writeln!(out, "{name}{{{},cause=\"{}\"}} 1", labels(stream), cause.word());
         }
     }
-    head(&mut out, "amber_lattice_alarms", "gauge", "", "Ledger entries that need a hand");
+    head(&mut out, "amber_lattice_alarms", "gauge", "", "Ledger entries in alarm");
     let _ = writeln!(out, "amber_lattice_alarms {alarms}");
     out.push_str("# EOF\n");
     out

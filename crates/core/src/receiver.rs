@@ -143,6 +143,8 @@ pub struct Receiver {
     keep_data: bool,
     limit: u64,
     ask: KeyframeAsk,
+    /// A decoder cannot go on before the next keyframe.
+    decoder_waits: bool,
 }
 
 impl Receiver {
@@ -158,6 +160,7 @@ impl Receiver {
             keep_data,
             limit: MAX_PIXELS,
             ask: KeyframeAsk::default(),
+            decoder_waits: false,
         }
     }
 
@@ -400,12 +403,13 @@ impl Receiver {
     pub fn poll_keyframe_request(&mut self, now: Mono) -> Option<Vec<u8>> {
         let stream = self.stream.as_mut()?;
         let media = stream.ssrc.filter(|_| !matches!(stream.protection, Protection::Unknown))?;
-        if stream.wants_keyframe {
+        if stream.wants_keyframe || self.decoder_waits {
             self.ask.want();
         } else {
             self.ask.satisfied();
         }
         if let Some(at) = stream.keyframe_at.take() {
+            self.decoder_waits = false;
             self.ask.on_keyframe(at);
         }
         let mut request = Vec::new();
@@ -423,6 +427,12 @@ impl Receiver {
             Protection::Srtp(srtp) => srtp.protect_rtcp(&out),
             _ => out,
         })
+    }
+
+    /// A decoder ended while it worked on this stream; `waits` where the next one can only begin with a keyframe.
+    pub fn on_decoder_failed(&mut self, at: Mono, how: &str, others: usize, waits: bool) {
+        self.decoder_waits |= waits;
+        self.meter.on_decoder_failed(at, how, others);
     }
 
     /// The device was asked for a keyframe in another way.

@@ -5,6 +5,7 @@
 //! while; what is usual is the camera's own: learned while nothing is found, by day and in night mode apart.
 
 use crate::Mono;
+use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
@@ -17,7 +18,7 @@ pub const ROWS: usize = 27;
 pub const CELLS: usize = COLUMNS * ROWS;
 
 /// One picture in a few numbers. A level is a 255th of the way from black to white.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Glance {
     /// When it was decoded.
     pub at: Mono,

@@ -3,6 +3,7 @@
 //! [`Mono`] is this machine's monotonic time, [`Wall`] its UTC, [`NtpTime`] what a camera claims.
 //! Only a [`ClockPair`], taken at one moment, converts between the first two.
 
+use serde::{Deserialize, Serialize};
 use std::ops::{Add, Sub};
 use std::time::Duration;
 
@@ -14,7 +15,7 @@ use std::time::Duration;
 /// let later = Mono::from_millis(40) + Duration::from_millis(2);
 /// assert_eq!(later.since(Mono::from_millis(40)), Duration::from_millis(2));
 /// ```
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 pub struct Mono(u64);
 
 impl Mono {

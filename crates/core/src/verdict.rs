@@ -108,6 +108,8 @@ pub struct Evidence {
     pub awaiting_keyframe: bool,
     /// The stream is encrypted and its key is not known.
     pub key_needed: bool,
+    /// Its decoder ended here not long ago, or has given nothing since.
+    pub decoder_failed: bool,
     /// There is no decoder for the codec, or for this form of it.
     pub unknown_codec: bool,
     /// The decoder gives no picture of units that arrive whole.
@@ -309,6 +311,7 @@ pub fn strain(evidence: &Evidence, limits: &Thresholds) -> Option<Cause> {
         (slowed && (slow_pace || evidence.loss.is_none_or(|loss| loss == 0.0)), Cause::CameraSlowed),
         (late || evidence.too_late, Cause::Late),
         (below(evidence.arrived_of_sent, limits.arrived), Cause::Late),
+        (below(evidence.decoded_of_arrived, limits.shown) && evidence.decoder_failed, Cause::DecoderFailed),
         (below(evidence.decoded_of_arrived, limits.shown), Cause::MachineSlow),
         (finding.is_some(), finding.map_or(Cause::DarkPicture, finding_cause)),
         (below(evidence.shown_of_decoded, limits.shown), Cause::TerminalSlow),
@@ -327,6 +330,7 @@ mod tests {
         packets_flow: true,
         awaiting_keyframe: false,
         key_needed: false,
+        decoder_failed: false,
         unknown_codec: false,
         undecodable: false,
         unanswered: None,
@@ -369,6 +373,7 @@ mod tests {
                 Cause::CameraSlowed,
             ),
             (Evidence { decoded_of_arrived: Some(0.5), ..GOOD }, Cause::MachineSlow),
+            (Evidence { decoded_of_arrived: Some(0.5), decoder_failed: true, ..GOOD }, Cause::DecoderFailed),
             (Evidence { shown_of_decoded: Some(0.3), ..GOOD }, Cause::TerminalSlow),
             (Evidence { damaged: true, ..GOOD }, Cause::Damaged),
             (Evidence { finding: Some(Finding::Covered), ..GOOD }, Cause::DarkPicture),

@@ -6,7 +6,7 @@ mod machine;
 use crate::camera::{CameraDef, FeedKey};
 use crate::command::{Command, News};
 use crate::demand::{Demand, ViewerId};
-use crate::feeds::Bell;
+use crate::feeds::{Bell, Decode};
 use crate::jobs::StillOptions;
 use crate::kept::Kept;
 use crate::outward::OutwardOptions;
@@ -39,6 +39,8 @@ pub struct Config {
     pub loopback_only: bool,
     /// How packets are asked for where the site does not say.
     pub transport: TransportChoice,
+    /// Where pictures are decoded.
+    pub decode: Decode,
     /// Where the record is kept; nowhere for `None`.
     pub record: Option<PathBuf>,
     /// What this program is to others that look at the same record: `wall`, `serve`.
@@ -60,6 +62,7 @@ impl Default for Config {
             only: None,
             loopback_only: false,
             transport: TransportChoice::Auto,
+            decode: Decode::default(),
             record: None,
             who: "wall".into(),
             operator: crate::jobs::operator(None),

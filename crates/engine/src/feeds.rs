@@ -98,11 +98,26 @@ pub const SMALL_TILE: Wanted = Wanted {
     keyframes_only: false,
 };
 
+/// Where pictures are decoded.
+#[derive(Debug, Clone, Default)]
+pub enum Decode {
+    /// In this process.
+    #[default]
+    Inside,
+    /// In processes of their own, which have no network, no files and no secrets.
+    #[cfg(target_os = "linux")]
+    Outside(lattice_media::Program),
+}
+
 /// A pool of decoders fit for this machine.
 #[must_use]
-pub fn pool() -> Pool {
-    let cores = std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
-    Pool::new(cores.clamp(1, 8), clock::now)
+pub fn pool(decode: &Decode) -> Pool {
+    let cores = std::thread::available_parallelism().map_or(2, std::num::NonZero::get).clamp(1, 8);
+    match decode {
+        Decode::Inside => Pool::new(cores, clock::now),
+        #[cfg(target_os = "linux")]
+        Decode::Outside(program) => Pool::outside(cores, clock::now, program),
+    }
 }
 
 /// What a lane reports, as a station of the stream's meter.
@@ -111,6 +126,9 @@ fn station(event: LaneEvent) -> Option<Station> {
         LaneEvent::Concealed { .. } => Some(Station::Concealed),
         LaneEvent::Decoded { number, at, damaged } => Some(Station::Decoded { number, at, damaged }),
         LaneEvent::Refused { .. } => Some(Station::Refused),
+        LaneEvent::Failed { at, ending, others, waits } => {
+            Some(Station::DecoderFailed { at, how: ending.to_string(), others, waits })
+        }
         LaneEvent::Skipped { count } => Some(Station::Skipped { count }),
         LaneEvent::Glance(glance) => Some(Station::Glance(glance)),
         LaneEvent::Light { number, at, cells } => Some(Station::Light { number, at, cells }),
@@ -261,10 +279,10 @@ impl Feeds {
     ///
     /// # Errors
     /// When the system gives no thread or no event queue.
-    pub fn new(transport: TransportChoice, bells: Bells) -> std::io::Result<Self> {
+    pub fn new(transport: TransportChoice, decode: &Decode, bells: Bells) -> std::io::Result<Self> {
         Ok(Self {
             runtime: Runtime::start()?,
-            pool: pool(),
+            pool: pool(decode),
             open: BTreeMap::new(),
             closing: Vec::new(),
             transport,

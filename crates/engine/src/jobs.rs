@@ -22,6 +22,7 @@ pub use survey::{ago, last_seen};
 
 use crate::camera::CameraDef;
 use crate::device::Queues;
+use crate::feeds::Decode;
 use crate::kept::{Kept, path_patterns};
 use crate::places::{typed_path, write_new};
 use crossbeam_channel::Sender;
@@ -189,6 +190,8 @@ pub(crate) struct Errands {
     search: Option<JoinHandle<()>>,
     /// Searches stay on loopback: the demo.
     loopback_only: bool,
+    /// Where checks decode.
+    decode: Decode,
     removed: Vec<(Camera, Vec<String>)>,
     /// Recorders that were asked, until their channels are chosen.
     recorders: Vec<(Newcomer, Intake)>,
@@ -203,7 +206,7 @@ pub(crate) struct Errands {
 
 impl Errands {
     /// Ready to work; news go to `news`.
-    pub fn new(kept: Kept, news: Sender<JobNews>, loopback_only: bool) -> anyhow::Result<Self> {
+    pub fn new(kept: Kept, news: Sender<JobNews>, loopback_only: bool, decode: Decode) -> anyhow::Result<Self> {
         let runtime =
             tokio::runtime::Builder::new_multi_thread().worker_threads(1).thread_name("errands").enable_all().build()?;
         let runtime = Background::new(runtime);
@@ -218,6 +221,7 @@ impl Errands {
             checker: None,
             search: None,
             loopback_only,
+            decode,
             removed: Vec::new(),
             waiting: BTreeSet::new(),
             tokens: keyframes::Tokens::default(),
@@ -550,7 +554,7 @@ impl Errands {
     fn check(&mut self, names: &[String]) -> Result<(), String> {
         let checker = match &self.checker {
             Some(checker) => checker.clone(),
-            None => Arc::new(Checker::new().map_err(|error| format!("{error:#}"))?),
+            None => Arc::new(Checker::new(&self.decode).map_err(|error| format!("{error:#}"))?),
         };
         self.checker = Some(checker.clone());
         let site = self.kept.file.site();

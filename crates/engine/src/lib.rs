@@ -31,7 +31,7 @@ pub use command::{Command, Drawing, Loudness, News, SheetPlace};
 pub use demand::{Ask, Demand, Shown, ViewerId};
 pub use device::{Busy, DeviceKey, Doing, Line, Queues, Urgency};
 pub use engine::{Beginning, Config, Engine, Viewer};
-pub use feeds::{Bell, Feed, Output, Pictures, SMALL_TILE, pool, wait_until_closed};
+pub use feeds::{Bell, Decode, Feed, Output, Pictures, SMALL_TILE, pool, wait_until_closed};
 pub use keeper::{Keeper, KeeperNews, Past, Question};
 pub use outward::{OutwardOptions, Telling};
 pub use planning::{Move, Planned, Planning, StreamFacts, reason, short_words, stream_facts};

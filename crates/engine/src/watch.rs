@@ -150,13 +150,13 @@ impl Watch {
         match order {
             EntryOrder::Acknowledge => {
                 entry.acknowledged = if entry.acknowledged.is_none() { Some(Acknowledged { by, at }) } else { None };
-                let told = if entry.acknowledged.is_some() { "taken note of" } else { "not taken note of any more" };
+                let told = if entry.acknowledged.is_some() { "acknowledged" } else { "not acknowledged any more" };
                 Some(format!("{subject}: {told}"))
             }
             EntryOrder::Shelve => {
                 let shelved = entry.shelved_until.is_some_and(|until| until > at);
                 entry.shelved_until = (!shelved).then(|| at.offset(SHELF.as_micros() as i64));
-                let told = if shelved { "asks for a hand again" } else { "asks for nobody for an hour" };
+                let told = if shelved { "unshelved" } else { "shelved for an hour" };
                 Some(format!("{subject}: {told}"))
             }
             EntryOrder::Note(note) => {

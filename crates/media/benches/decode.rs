@@ -72,6 +72,7 @@ fn decode(criterion: &mut Criterion) {
         bencher.iter(|| {
             bare(&units, &mut |planes| {
                 let (width, height) = TILE.fit((planes.width, planes.height));
+                rgb.resize(width * height * 3, 0);
                 scaler.scale(planes, ColourDescription::default(), width, height, &mut rgb);
             });
         });
@@ -144,6 +145,57 @@ fn fallback_ratio() {
     println!("the fallback over the usual decoder: median {:.1}, quartiles {:.1} and {:.1}", ratios[10], ratios[5], ratios[15]);
 }
 
+/// What decoding in a process of its own costs more than in this one: a unit at a time, as they come from a camera, each picture
+/// scaled to a tile; by turns, so that a machine that slows down slows both. Processor time of both processes, and time as it
+/// passes.
+#[cfg(target_os = "linux")]
+fn outside_ratio() {
+    use nix::time::{ClockId, clock_getcpuclockid};
+    use nix::unistd::Pid;
+    let program = lattice_media::Program::itself(&["decoder"]);
+    let (inside, outside) = (Pool::new(1, || Mono::ZERO), Pool::outside(1, || Mono::ZERO, &program));
+    let units = units();
+    let own = || std::time::Duration::from(ClockId::CLOCK_PROCESS_CPUTIME_ID.now().unwrap());
+    let of = |process: u32| {
+        clock_getcpuclockid(Pid::from_raw(process.cast_signed())).and_then(ClockId::now).map(std::time::Duration::from)
+    };
+    let used = || {
+        (own() + outside.processes().into_iter().filter_map(|process| of(process).ok()).sum::<std::time::Duration>())
+            .as_secs_f64()
+    };
+    for (name, width, height) in [("416x234", 416, 234), ("640x360", 640, 360)] {
+        let wanted = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), ..TILE };
+        let run = |pool: &Pool| {
+            let (sender, receiver) = channel();
+            let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
+            lane.want(Some(wanted));
+            let at_once = Parameters { reorder: Some(0), ..PARAMETERS };
+            let (begun, before) = (Instant::now(), used());
+            for _ in 0..4 {
+                for (n, data) in units.iter().enumerate() {
+                    lane.push(unit(n, data.clone()), Some(&at_once));
+                    while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
+                }
+            }
+            (begun.elapsed().as_secs_f64(), used() - before)
+        };
+        run(&outside);
+        let mut ratios: Vec<(f64, f64)> = (0..31)
+            .map(|_| {
+                let (here, there) = (run(&inside), run(&outside));
+                (there.0 / here.0, there.1 / here.1)
+            })
+            .collect();
+        let mut told = |what: &str, of: fn(&(f64, f64)) -> f64| {
+            ratios.sort_by(|a, b| of(a).total_cmp(&of(b)));
+            let [low, middle, high] = [7, 15, 23].map(|n| of(&ratios[n]));
+            println!("outside over inside, to {name}, {what}: median {middle:.3}, quartiles {low:.3} and {high:.3}");
+        };
+        told("processor time", |it| it.1);
+        told("time", |it| it.0);
+    }
+}
+
 /// Only the first unit counts as a keyframe, so that the lane keeps and decodes them all.
 const PARAMETERS: Parameters = Parameters {
     codec: VideoCodec::H264,
@@ -186,7 +238,7 @@ fn scale(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("scale 640x360");
     group.bench_function("bare: copy the planes", |bencher| bencher.iter(|| black_box((y.clone(), u.clone(), v.clone()))));
     for (width, height) in [(80, 48), (160, 96)] {
-        let (mut scaler, mut rgb) = (Scaler::default(), Vec::new());
+        let (mut scaler, mut rgb) = (Scaler::default(), vec![0; width * height * 3]);
         group.bench_function(format!("ours: to {width}x{height}, as RGB"), |bencher| {
             bencher.iter(|| scaler.scale(black_box(&planes), ColourDescription::default(), width, height, &mut rgb));
         });
@@ -206,7 +258,7 @@ fn scale_or_leave(criterion: &mut Criterion) {
             bencher.iter(|| black_box((y.clone(), u.clone(), v.clone())));
         });
         for (what, to) in [("ours: scaled here", (416, 234)), ("ours: left as it is", (width, height))] {
-            let (mut scaler, mut rgb) = (Scaler::default(), Vec::new());
+            let (mut scaler, mut rgb) = (Scaler::default(), vec![0; to.0 * to.1 * 3]);
             group.bench_function(format!("{what}, of {width}x{height}"), |bencher| {
                 bencher.iter(|| {
                     scaler.scale(black_box(&planes), ColourDescription::default(), to.0, to.1, &mut rgb);
@@ -241,8 +293,18 @@ fn noise(count: u32) -> Vec<u8> {
 
 criterion_group!(benches, decode, scale, scale_or_leave, look_at);
 
-/// `cargo bench -p lattice-media -- ratio` gives the ratio alone, all else the criterion groups.
+/// `cargo bench -p lattice-media -- ratio` gives the ratios alone, `-- outside` that of decoding in a process of its own; all else
+/// the criterion groups. With the word `decoder` it is that process.
 fn main() {
+    #[cfg(target_os = "linux")]
+    if std::env::args().nth(1).is_some_and(|word| word == "decoder") {
+        let _ = lattice_media::decoder_main();
+        return;
+    }
+    #[cfg(target_os = "linux")]
+    if std::env::args().any(|arg| arg == "outside") {
+        return outside_ratio();
+    }
     if std::env::args().any(|arg| arg == "ratio") {
         ratio();
         fallback_ratio();

@@ -1,87 +1,22 @@
-//! One decoder per stream, served by a few workers; the newest picture wins.
+//! The decoding end of one stream: what waits, what is wanted of it, what it reports.
 
-use crate::fallback::FallbackDecoder;
-use crate::glance::{glance, light};
-use crate::h264::{Decoded, H264Decoder};
-use crate::h265::H265Decoder;
-use crate::jpeg;
-use crate::order::OwnPicture;
-use crate::picture::{ColourDescription, Condition, TilePicture};
-use crate::scale::Scaler;
+use crate::bench::{Form, Head, Looks};
+use crate::picture::{ColourDescription, TilePicture};
+use crate::pool::{Queues, Turn};
+use crate::wanted::Wanted;
 use bytes::Bytes;
-use crossbeam_channel::{Sender, unbounded};
-use lattice_core::lattice::Aspect;
 use lattice_core::receiver::Unit;
 use lattice_core::sight::Glance;
 use lattice_core::video::{Parameters, VideoCodec};
 use lattice_core::{Mono, flash};
+use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::JoinHandle;
 use std::time::Duration;
 
-/// What a tile can show: the most pixels of its painter's grid, and how wide one is against its height.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Wanted {
-    /// Most pixels across.
-    pub width: usize,
-    /// Most pixels down.
-    pub height: usize,
-    /// Width of a grid pixel over its height.
-    pub pixel_aspect: f64,
-    /// Sizes are rounded to a multiple of this many pixels across and down.
-    pub step: (usize, usize),
-    /// How the picture stands in it.
-    pub aspect: Aspect,
-    /// A picture with fewer pixels is made as large; else it stays as it is, for whoever scales it later.
-    pub enlarge: bool,
-    /// Only keyframes are decoded.
-    pub keyframes_only: bool,
-}
-
-impl Wanted {
-    /// The size that a whole picture is scaled to: with its aspect inside of this one or, to be cut, around it, or just
-    /// this one.
-    #[must_use]
-    pub fn scaled(&self, picture: (usize, usize)) -> (usize, usize) {
-        let (width, height) = self.scaled_to_room(picture);
-        if !self.enlarge && width > picture.0 && height > picture.1 { picture } else { (width, height) }
-    }
-
-    fn scaled_to_room(&self, picture: (usize, usize)) -> (usize, usize) {
-        match self.aspect {
-            Aspect::Fit => self.fit(picture),
-            Aspect::Stretch => (self.width.max(1), self.height.max(1)),
-            Aspect::Fill => {
-                let (w, h) = (self.width.max(1) as f64, self.height.max(1) as f64);
-                let aspect = picture.0.max(1) as f64 / picture.1.max(1) as f64 / self.pixel_aspect;
-                let (w, h) = if w / h > aspect { (w, w / aspect) } else { (h * aspect, h) };
-                // Much wider than high, or the other way round: not more than the picture has.
-                (
-                    w.ceil().min(picture.0.max(self.width) as f64) as usize,
-                    h.ceil().min(picture.1.max(self.height) as f64) as usize,
-                )
-            }
-        }
-    }
-
-    /// The largest size with the picture's aspect that fits.
-    #[must_use]
-    pub fn fit(&self, picture: (usize, usize)) -> (usize, usize) {
-        let (w, h) = (self.width as f64, self.height as f64);
-        let aspect = picture.0.max(1) as f64 / picture.1.max(1) as f64 / self.pixel_aspect;
-        let (w, h) = if w / h > aspect { (h * aspect, h) } else { (w, w / aspect) };
-        let round = |side: f64, step: usize, most: usize| {
-            let steps = (side / step as f64).round().max(1.0) as usize;
-            (steps * step).min(most.max(1))
-        };
-        (round(w, self.step.0, self.width), round(h, self.step.1, self.height))
-    }
-}
-
 /// What is done with pictures after a loss, until the next clean point.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum DamageChoice {
     /// The last clean picture stays for a while ([`Lane::hold_for`]); where damage lasts longer, pictures are shown as the
     /// decoder conceals them, marked as damaged: one that stands still for seconds tells less.
@@ -133,6 +68,51 @@ pub enum LaneEvent {
         /// The places.
         cells: Box<[u8; flash::CELLS]>,
     },
+    /// The decoder ended while it worked on this stream. It begins anew: from the units since the last keyframe, or at the next
+    /// one where this stream's own unit is to blame.
+    Failed {
+        /// When that was noticed.
+        at: Mono,
+        /// How it ended.
+        ending: Ending,
+        /// How many other streams it served.
+        others: usize,
+        /// It waits for the next keyframe: this stream's own unit is to blame, as far as can be told.
+        waits: bool,
+    },
+}
+
+/// Why a decoder is gone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ending {
+    /// It panicked on a unit.
+    Panicked,
+    /// It ended by this signal of its own making: a fault in it.
+    Fault(i32),
+    /// Somebody else ended it, by this signal.
+    Killed(i32),
+    /// It left by itself.
+    Left,
+    /// It did not come to an end with a unit, and was ended.
+    Hung,
+    /// What it said is no answer.
+    Nonsense,
+    /// It could not be started.
+    NotStarted,
+}
+
+impl std::fmt::Display for Ending {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Panicked => f.write_str("it met a fault in its own code"),
+            Self::Fault(signal) => write!(f, "it crashed with signal {signal}"),
+            Self::Killed(signal) => write!(f, "it was ended by signal {signal}"),
+            Self::Left => f.write_str("it ended by itself"),
+            Self::Hung => f.write_str("it hung and was ended"),
+            Self::Nonsense => f.write_str("it answered nonsense and was ended"),
+            Self::NotStarted => f.write_str("it could not be started"),
+        }
+    }
 }
 
 /// Where a lane's reports go; called from a worker, so it must not block.
@@ -146,36 +126,17 @@ const MAX_BYTES: usize = 24 << 20;
 const AT_A_TURN: usize = 4;
 /// The last clean picture is held this long after a loss, where nothing else is said.
 const HOLD: Duration = Duration::from_secs(1);
-/// Pictures are looked at this often.
-const GLANCE_EVERY: Duration = Duration::from_secs(1);
 /// A watched lane with more units than this waiting, and a keyframe among them, skips to it.
 const BEHIND: usize = 12;
+/// A lane whose units end decoders rests so long after the second time within [`FORGIVEN_AFTER`], and twice as long each time.
+const FIRST_REST: Duration = Duration::from_secs(2);
+/// It rests no longer than this.
+const LONGEST_REST: Duration = Duration::from_secs(60);
+/// A decoder's end so long ago counts no more.
+const FORGIVEN_AFTER: Duration = Duration::from_secs(120);
 
-#[derive(Debug)]
-#[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
-struct Job {
-    number: u64,
-    data: Bytes,
-    clean_point: bool,
-    /// Access units until pictures are right, for a clean point.
-    recovery: u64,
-    displayable: bool,
-    colour: ColourDescription,
-    new_parameters: bool,
-    bipredictive: bool,
-    keyframe: bool,
-    /// By how many pictures display order may differ from coding order.
-    reorder: Option<u8>,
-    form: Form,
-}
-
-/// Which decoder a stream needs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Form {
-    codec: VideoCodec,
-    /// Beyond progressive 8-bit 4:2:0: not for the usual decoder.
-    unusual: bool,
-}
+/// A unit that waits.
+pub(crate) type Job = (Head, Bytes);
 
 #[derive(Default)]
 struct Inbox {
@@ -192,117 +153,73 @@ struct Inbox {
     still: Option<(usize, usize)>,
     last_parameters: Option<(Form, u32, u32)>,
     closed: bool,
+    past: Past,
+    failures: Failures,
 }
 
+/// What a decoder was given since the last keyframe: another one begins with it where the first is gone.
 #[derive(Default)]
-struct Bench {
-    decoder: Option<AnyDecoder>,
-    scaler: Scaler,
-    /// Units decoded of late whose pictures may still be to come: number, displayable, colour.
-    recent: VecDeque<(u64, bool, ColourDescription)>,
-    order: Order,
-    trust: Trust,
-    /// Decoding began at a recovery point, and no keyframe has come since: the codec calls every picture of such a stream made
-    /// up, also when nothing of it is. Its arrival tells then what is whole.
-    no_keyframe: bool,
-    /// When a picture was looked at last.
-    glanced: Option<Mono>,
-    /// Since when pictures are damaged.
-    damaged_since: Option<Mono>,
+struct Past {
+    jobs: VecDeque<Job>,
+    bytes: usize,
+    /// It begins with a keyframe.
+    whole: bool,
 }
 
-/// The decoder of a stream, by its codec.
-enum AnyDecoder {
-    H264(H264Decoder),
-    H265(Box<H265Decoder>),
-    /// H.264 that the usual decoder does not take.
-    Fallback(Box<FallbackDecoder>),
-    /// Each picture stands by itself: nothing is kept.
-    Jpeg,
-}
-
-impl AnyDecoder {
-    fn new(form: Form) -> Option<Self> {
-        Some(match form.codec {
-            VideoCodec::H264 if form.unusual => Self::Fallback(Box::default()),
-            VideoCodec::H264 => {
-                Self::H264(H264Decoder::new().inspect_err(|error| tracing::error!(%error, "no decoder could be made")).ok()?)
+impl Past {
+    fn take(&mut self, jobs: &[Job]) {
+        for (head, data) in jobs {
+            if head.keyframe && head.clean_point {
+                *self = Self { whole: true, ..Self::default() };
             }
-            VideoCodec::H265 => Self::H265(Box::default()),
-            VideoCodec::Jpeg => Self::Jpeg,
-        })
-    }
-}
-
-/// Whether what the codec makes of whole units can be believed. A codec that had to make up parts of a
-/// picture missed something that arrival could not tell (frames that were never sent, say), and what
-/// follows is built upon it.
-#[derive(Default, Clone, Copy)]
-enum Trust {
-    /// Nothing was made up.
-    #[default]
-    Full,
-    /// Something was: not to be believed before the next clean point.
-    Lost,
-    /// A clean point came: to be believed from this access unit on.
-    From(u64),
-}
-
-impl Trust {
-    /// Takes the next unit that goes to the codec.
-    const fn on_unit(&mut self, job: &Job) {
-        if job.clean_point && matches!(self, Self::Lost) {
-            *self = Self::From(job.number + job.recovery);
+            if !self.whole {
+                continue;
+            }
+            self.bytes += data.len();
+            self.jobs.push_back((Head { again: true, new_parameters: false, ..*head }, data.clone()));
+            if self.jobs.len() > MAX_UNITS || self.bytes > MAX_BYTES {
+                *self = Self::default();
+            }
         }
     }
-
-    /// Takes a picture that comes out; whether it can be believed.
-    const fn on_picture(&mut self, number: u64, concealed: bool) -> bool {
-        match *self {
-            _ if concealed => *self = Self::Lost,
-            Self::From(first) if number >= first => *self = Self::Full,
-            _ => {}
-        }
-        matches!(self, Self::Full)
-    }
 }
 
-/// Whether pictures may have to wait for display order. Most cameras send no B-frames but do not
-/// say so; the codec then holds each picture back for one or two frames in vain.
+/// How often units of this lane ended a decoder of late.
 #[derive(Default)]
-enum Order {
-    /// No unit yet.
-    #[default]
-    Unknown,
-    /// Units without a B-frame so far.
-    Straight(u32),
-    /// A B-frame came.
-    Reordered,
+struct Failures {
+    count: u32,
+    last: Option<Mono>,
+    /// Nothing is decoded before.
+    until: Option<Mono>,
 }
 
-/// Units without a B-frame after which there will be none: more than any distance between anchors.
-const STRAIGHT_AFTER: u32 = 16;
+impl Failures {
+    fn one_more(&mut self, now: Mono, to_blame: bool) {
+        if self.last.is_some_and(|last| now.since(last) > FORGIVEN_AFTER) {
+            self.count = 0;
+        }
+        self.last = Some(now);
+        self.count = self.count.saturating_add(1);
+        let doubled = FIRST_REST.saturating_mul(1 << self.count.saturating_sub(2).min(5));
+        self.until = (to_blame && self.count > 1).then(|| now + doubled.min(LONGEST_REST));
+    }
 
-impl Order {
-    /// Takes the next unit; whether pictures need not wait.
-    const fn on_unit(&mut self, bipredictive: bool, told: Option<u8>) -> bool {
-        *self = match *self {
-            _ if bipredictive => Self::Reordered,
-            Self::Reordered => Self::Reordered,
-            Self::Unknown => Self::Straight(1),
-            Self::Straight(n) => Self::Straight(n.saturating_add(1)),
-        };
-        // Some say that they reorder nothing, and do.
-        matches!(self, Self::Straight(n) if *n >= STRAIGHT_AFTER || matches!(told, Some(0)))
+    fn rests(&self, now: Mono) -> bool {
+        self.until.is_some_and(|until| now < until)
     }
 }
 
-struct Shared {
+/// What workers and the lane's owner share.
+pub(crate) struct Shared {
+    pub id: u64,
     inbox: Mutex<Inbox>,
-    bench: Mutex<Bench>,
+    /// It stands in a queue, or is served.
     scheduled: AtomicBool,
-    sink: Sink,
-    now: fn() -> Mono,
+    pub sink: Sink,
+    pub now: fn() -> Mono,
+    /// The worker that has its decoder.
+    pub home: AtomicUsize,
+    pub queues: Arc<Queues>,
 }
 
 /// A poisoned lock means that a worker panicked; the lane goes on with what it has.
@@ -310,49 +227,85 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// A lane that has work, with the way back into the queue.
-struct Turn {
-    lane: Arc<Shared>,
-    queue: Sender<Turn>,
+/// What a worker does for a lane in one turn.
+pub(crate) struct Turnful {
+    pub jobs: Vec<Job>,
+    pub wanted: Wanted,
+    pub looks: Looks,
 }
 
-/// The workers.
-pub struct Pool {
-    sender: Option<Sender<Turn>>,
-    workers: Vec<JoinHandle<()>>,
-    now: fn() -> Mono,
-}
-
-impl Pool {
-    /// Starts `threads` workers (one at least); `now` reads the clock that reports are stamped with.
-    #[must_use]
-    pub fn new(threads: usize, now: fn() -> Mono) -> Self {
-        // Unbounded, but a lane stands in it at most once.
-        let (sender, receiver) = unbounded::<Turn>();
-        let work = move || {
-            let receiver = receiver.clone();
-            move || receiver.iter().for_each(serve)
+impl Shared {
+    /// Some of what waits; `None` when there is nothing to do, and the lane stands in no queue any more.
+    pub fn take(&self, keeps_past: bool) -> Option<Turnful> {
+        let mut inbox = lock(&self.inbox);
+        // Under the lock: what is pushed from now on schedules it again.
+        let idle = || {
+            self.scheduled.store(false, Ordering::Release);
+            None
         };
-        let workers = (0..threads.max(1))
-            .filter_map(|n| std::thread::Builder::new().name(format!("decode-{n}")).spawn(work()).ok())
-            .collect();
-        Self { sender: Some(sender), workers, now }
+        let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return idle() };
+        // What follows a keyframe is kept, so that it can go on from there when all is wanted.
+        let many = match inbox.jobs.front() {
+            Some((first, _)) if wanted.keyframes_only => usize::from(first.keyframe),
+            _ => inbox.jobs.len().min(AT_A_TURN),
+        };
+        let jobs: Vec<Job> = inbox.jobs.drain(..many).collect();
+        if jobs.is_empty() {
+            return idle();
+        }
+        inbox.bytes = inbox.bytes.saturating_sub(jobs.iter().map(|(_, data)| data.len()).sum());
+        if keeps_past {
+            inbox.past.take(&jobs);
+        }
+        let looks = Looks { choice: inbox.choice, hold: inbox.hold.unwrap_or(HOLD), light: inbox.light, still: inbox.still };
+        Some(Turnful { jobs, wanted, looks })
     }
 
-    /// A lane for one stream, not watched yet.
-    #[must_use]
-    pub fn lane(&self, sink: Sink) -> Lane {
-        let inbox = Mutex::new(Inbox { needs_clean_point: true, ..Inbox::default() });
-        let shared = Shared { inbox, bench: Mutex::default(), scheduled: AtomicBool::new(false), sink, now: self.now };
-        Lane { shared: Arc::new(shared), sender: self.sender.clone() }
+    /// Whether what waits begins with a keyframe: another decoder can go on as well.
+    pub fn begins_with_keyframe(&self) -> bool {
+        lock(&self.inbox).jobs.front().is_some_and(|(head, _)| head.keyframe && head.clean_point)
+    }
+
+    /// A still was made as asked.
+    pub fn still_given(&self) {
+        lock(&self.inbox).still = None;
+    }
+
+    /// Its decoder is gone: it goes on from the last keyframe, where that is kept. Of what the decoder was given the last so many
+    /// were not done.
+    pub fn begin_again(&self, undone: usize) {
+        lock(&self.inbox).begin_again(undone);
+    }
+
+    /// A decoder ended while it worked on this lane. It begins again, with so many units undone; or, where its own units are to
+    /// blame, at the next keyframe, and after a rest where that happens again and again.
+    pub fn on_failed(&self, undone: Option<usize>) {
+        let now = (self.now)();
+        let mut inbox = lock(&self.inbox);
+        inbox.failures.one_more(now, undone.is_none());
+        match undone {
+            Some(undone) => inbox.begin_again(undone),
+            None => inbox.begin_later(now),
+        }
+    }
+
+    /// Whether its units ended a decoder not long ago.
+    pub fn failed_of_late(&self) -> bool {
+        let now = (self.now)();
+        lock(&self.inbox).failures.last.is_some_and(|last| now.since(last) <= FORGIVEN_AFTER)
+    }
+
+    /// Puts it into its worker's queue, where it does not stand in one.
+    pub fn schedule(self: &Arc<Self>) {
+        if !self.scheduled.swap(true, Ordering::AcqRel) {
+            self.queues.send(self.home.load(Ordering::Acquire), Turn::serve(self.clone()));
+        }
     }
 }
 
-impl Drop for Pool {
+impl Drop for Shared {
     fn drop(&mut self) {
-        self.sender = None;
-        // Workers end when the last lane is gone too; a lane that outlives the pool must not block it.
-        self.workers.clear();
+        self.queues.send(self.home.load(Ordering::Acquire), Turn::Gone(self.id));
     }
 }
 
@@ -360,10 +313,16 @@ impl Drop for Pool {
 #[derive(Clone)]
 pub struct Lane {
     shared: Arc<Shared>,
-    sender: Option<Sender<Turn>>,
 }
 
 impl Lane {
+    /// A lane that this worker serves.
+    pub(crate) fn new(id: u64, home: usize, queues: Arc<Queues>, sink: Sink, now: fn() -> Mono) -> Self {
+        let inbox = Mutex::new(Inbox { needs_clean_point: true, ..Inbox::default() });
+        let (scheduled, home) = (AtomicBool::new(false), AtomicUsize::new(home));
+        Self { shared: Arc::new(Shared { id, inbox, scheduled, sink, now, home, queues }) }
+    }
+
     /// Takes the next access unit of the stream, with the parameters in force.
     pub fn push(&self, unit: Unit, parameters: Option<&Parameters>) {
         let colour = parameters.map_or_else(ColourDescription::default, |parameters| ColourDescription {
@@ -375,6 +334,13 @@ impl Lane {
         let Some(data) = unit.unit.data else { return };
         let mut inbox = lock(&self.shared.inbox);
         let clean_point = (unit.unit.keyframe || unit.unit.recovery.is_some()) && !unit.unit.damaged;
+        if inbox.failures.until.is_some() {
+            if inbox.failures.rests((self.shared.now)()) {
+                inbox.needs_clean_point = true;
+                return;
+            }
+            inbox.failures.until = None;
+        }
         if inbox.needs_clean_point && !clean_point {
             return;
         }
@@ -390,14 +356,13 @@ impl Lane {
         let mut skipped = 0;
         if restart {
             // Nothing before a keyframe is needed to show what follows it.
-            skipped = if watched { inbox.jobs.len() } else { 0 };
+            skipped = if watched { inbox.jobs.iter().filter(|(head, _)| !head.again).count() } else { 0 };
             inbox.jobs.clear();
             inbox.bytes = 0;
         }
         inbox.bytes += data.len();
-        inbox.jobs.push_back(Job {
+        let head = Head {
             number: unit.unit.number,
-            data,
             clean_point,
             recovery: if unit.unit.keyframe { 0 } else { u64::from(unit.unit.recovery.unwrap_or(0)) },
             displayable: unit.displayable,
@@ -407,9 +372,11 @@ impl Lane {
             keyframe: unit.unit.keyframe,
             reorder: parameters.and_then(|parameters| parameters.reorder),
             form,
-        });
-        if inbox.jobs.len() > MAX_UNITS || inbox.bytes > MAX_BYTES {
-            skipped += inbox.jobs.len();
+            again: false,
+        };
+        inbox.jobs.push_back((head, data));
+        if (inbox.jobs.len() > MAX_UNITS || inbox.bytes > MAX_BYTES) && inbox.waits_too_long() {
+            skipped += inbox.jobs.iter().filter(|(head, _)| !head.again).count();
             inbox.jobs.clear();
             inbox.bytes = 0;
             inbox.needs_clean_point = true;
@@ -419,7 +386,7 @@ impl Lane {
             (self.shared.sink)(LaneEvent::Skipped { count: skipped as u64 });
         }
         if wakes {
-            self.schedule();
+            self.shared.schedule();
         }
     }
 
@@ -432,7 +399,7 @@ impl Lane {
         inbox.wanted = wanted;
         drop(inbox);
         if woken {
-            self.schedule();
+            self.shared.schedule();
         }
     }
 
@@ -470,240 +437,39 @@ impl Lane {
         let mut inbox = lock(&self.shared.inbox);
         *inbox = Inbox { closed: true, needs_clean_point: true, ..Inbox::default() };
     }
-
-    fn schedule(&self) {
-        if !self.shared.scheduled.swap(true, Ordering::AcqRel)
-            && let Some(sender) = &self.sender
-        {
-            let _ = sender.send(Turn { lane: self.shared.clone(), queue: sender.clone() });
-        }
-    }
 }
 
-/// Decodes some of what waits in a lane; of several pictures only the newest is scaled. A lane with more goes to the end of the
-/// queue, so that one that needs more than there is takes nothing from others. It stays scheduled all the while: no second worker
-/// ever has it.
-fn serve(turn: Turn) {
-    let lane = &turn.lane;
-    let mut bench = lock(&lane.bench);
-    let mut inbox = lock(&lane.inbox);
-    let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return lane.scheduled.store(false, Ordering::Release) };
-    // What follows a keyframe is kept, so that it can go on from there when all is wanted.
-    let many = match inbox.jobs.front() {
-        Some(first) if wanted.keyframes_only => usize::from(first.keyframe),
-        _ => inbox.jobs.len().min(AT_A_TURN),
-    };
-    let jobs: Vec<Job> = inbox.jobs.drain(..many).collect();
-    inbox.bytes = inbox.bytes.saturating_sub(jobs.iter().map(|job| job.data.len()).sum());
-    let looks = Looks { choice: inbox.choice, hold: inbox.hold.unwrap_or(HOLD), light: inbox.light };
-    if jobs.is_empty() {
-        // Under the lock of the inbox: what is pushed from now on schedules it again.
-        return lane.scheduled.store(false, Ordering::Release);
-    }
-    drop(inbox);
-    let last = jobs.len() - 1;
-    for (index, job) in jobs.into_iter().enumerate() {
-        decode_one(lane, &mut bench, &job, wanted, looks, index == last);
-    }
-    drop(bench);
-    let Turn { lane, queue } = turn;
-    let _ = queue.clone().send(Turn { lane, queue });
-}
-
-/// What is done with pictures beside scaling them.
-#[derive(Debug, Clone, Copy)]
-struct Looks {
-    choice: DamageChoice,
-    hold: Duration,
-    light: bool,
-}
-
-fn decode_one(lane: &Shared, bench: &mut Bench, job: &Job, wanted: Wanted, looks: Looks, newest: bool) {
-    let Bench { decoder, scaler, recent, order, trust, no_keyframe, glanced, damaged_since } = bench;
-    if job.new_parameters {
-        // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
-        *decoder = None;
-    }
-    if decoder.is_none() {
-        if !job.clean_point {
+impl Inbox {
+    fn begin_again(&mut self, undone: usize) {
+        let mut past = std::mem::take(&mut self.past);
+        if self.jobs.front().is_some_and(|(head, _)| head.keyframe && head.clean_point) {
             return;
         }
-        *decoder = AnyDecoder::new(job.form);
-        recent.clear();
-        *order = Order::default();
-        *trust = Trust::default();
-        *no_keyframe = true;
-    }
-    *no_keyframe &= !job.keyframe;
-    let Some(codec) = decoder.as_mut() else { return };
-    if recent.len() >= 64 {
-        recent.pop_front();
-    }
-    recent.push_back((job.number, job.displayable, job.colour));
-    let at_once = order.on_unit(job.bipredictive, job.reorder) || wanted.keyframes_only;
-    let reorder = if wanted.keyframes_only { Some(0) } else { job.reorder };
-    trust.on_unit(job);
-    let mut painter = Painter { lane, recent, trust, no_keyframe: *no_keyframe, glanced, damaged_since, wanted, looks, newest };
-    let refused = match codec {
-        AnyDecoder::H264(codec) => decode_h264(codec, job, at_once, &mut painter, scaler),
-        AnyDecoder::H265(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, reorder, &job.data)),
-        AnyDecoder::Fallback(codec) => painter.take(scaler, job, codec.decode(job.number, job.keyframe, reorder, &job.data)),
-        AnyDecoder::Jpeg => match jpeg::decode(&job.data) {
-            Some(picture) => {
-                painter.report(scaler, &Decoded { number: job.number, planes: picture.planes(), concealed: false });
-                false
-            }
-            None => true,
-        },
-    };
-    // Of a unit that is damaged anyway its arrival has told.
-    if refused && job.displayable {
-        (lane.sink)(LaneEvent::Refused { number: job.number });
-    }
-}
-
-/// Whether the codec refused the unit.
-fn decode_h264(codec: &mut H264Decoder, job: &Job, at_once: bool, painter: &mut Painter<'_>, scaler: &mut Scaler) -> bool {
-    let (mut refused, mut came) = (false, false);
-    match codec.decode(job.number, &job.data) {
-        Ok(Some(decoded)) => {
-            came = decoded.number == job.number;
-            painter.report(scaler, &decoded);
+        if !past.whole {
+            self.jobs.clear();
+            self.bytes = 0;
+            self.needs_clean_point = true;
+            return;
         }
-        Ok(None) => {}
-        Err(_) => refused = true,
-    }
-    while at_once
-        && !came
-        && let Ok(Some(decoded)) = codec.flush()
-    {
-        painter.report(scaler, &decoded);
-    }
-    refused
-}
-
-/// What is needed to make a tile's picture of a decoded one.
-struct Painter<'a> {
-    lane: &'a Shared,
-    recent: &'a VecDeque<(u64, bool, ColourDescription)>,
-    trust: &'a mut Trust,
-    no_keyframe: bool,
-    glanced: &'a mut Option<Mono>,
-    damaged_since: &'a mut Option<Mono>,
-    wanted: Wanted,
-    looks: Looks,
-    newest: bool,
-}
-
-impl Painter<'_> {
-    /// What a decoder made of a unit; true where it refused it.
-    fn take<E: std::fmt::Display>(&mut self, scaler: &mut Scaler, job: &Job, decoded: Result<Vec<OwnPicture>, E>) -> bool {
-        match decoded {
-            Ok(pictures) => {
-                for picture in &pictures {
-                    self.report(scaler, &Decoded { number: picture.number, planes: picture.planes(), concealed: false });
-                }
-                false
-            }
-            Err(error) => {
-                tracing::debug!(%error, number = job.number, "refused");
-                true
-            }
-        }
+        past.jobs.iter_mut().rev().take(undone).for_each(|(head, _)| head.again = false);
+        self.bytes += past.bytes;
+        past.jobs.into_iter().rev().for_each(|job| self.jobs.push_front(job));
     }
 
-    fn report(&mut self, scaler: &mut Scaler, decoded: &Decoded<'_>) {
-        let known = self.recent.iter().find(|(number, ..)| *number == decoded.number);
-        let (displayable, colour) =
-            known.map_or((false, ColourDescription::default()), |(_, displayable, colour)| (*displayable, *colour));
-        // Of a unit that is damaged anyway its arrival has told.
-        let concealed = decoded.concealed && displayable && !self.no_keyframe;
-        let damaged = !self.trust.on_picture(decoded.number, concealed) || !displayable;
-        if concealed {
-            (self.lane.sink)(LaneEvent::Concealed { number: decoded.number });
-        }
-        let now = (self.lane.now)();
-        if damaged {
-            self.damaged_since.get_or_insert(now);
-        } else {
-            *self.damaged_since = None;
-        }
-        let held_long = self.damaged_since.is_some_and(|since| now.since(since) >= self.looks.hold);
-        let shown = self.newest && (!damaged || held_long || self.looks.choice == DamageChoice::Show);
-        let picture = shown.then(|| {
-            let source = (decoded.planes.width, decoded.planes.height);
-            let (width, height) = self.wanted.scaled(source);
-            let mut rgb = Vec::new();
-            scaler.scale(&decoded.planes, colour, width, height, &mut rgb);
-            let condition = if damaged { Condition::Damaged } else { Condition::Clean };
-            TilePicture { number: decoded.number, width, height, rgb, source, condition, ready: (self.lane.now)() }
-        });
-        let at = picture.as_ref().map_or_else(self.lane.now, |picture| picture.ready);
-        (self.lane.sink)(LaneEvent::Decoded { number: decoded.number, at, damaged });
-        let still = if damaged { None } else { lock(&self.lane.inbox).still.take() };
-        if let Some((width, height)) = still {
-            let source = (decoded.planes.width, decoded.planes.height);
-            let aspect = Aspect::Fit;
-            let room = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false, keyframes_only: false };
-            let (width, height) = room.scaled(source);
-            let (mut rgb, condition) = (Vec::new(), Condition::Clean);
-            Scaler::default().scale(&decoded.planes, colour, width, height, &mut rgb);
-            let picture = TilePicture { number: decoded.number, width, height, rgb, source, condition, ready: at };
-            (self.lane.sink)(LaneEvent::Still(Arc::new(picture)));
-        }
-        if self.looks.light
-            && !damaged
-            && let Some(cells) = light(&decoded.planes)
-        {
-            (self.lane.sink)(LaneEvent::Light { number: decoded.number, at, cells });
-        }
-        if !damaged && self.glanced.is_none_or(|before| at.since(before) >= GLANCE_EVERY) {
-            *self.glanced = Some(at);
-            if let Some(glance) = glance(&decoded.planes, colour, at) {
-                (self.lane.sink)(LaneEvent::Glance(Arc::new(glance)));
-            }
-        }
-        if let Some(picture) = picture.filter(|picture| !picture.rgb.is_empty()) {
-            (self.lane.sink)(LaneEvent::Picture(Arc::new(picture)));
-        }
+    fn begin_later(&mut self, now: Mono) {
+        self.past = Past::default();
+        let keyframe = self.jobs.iter().position(|(head, _)| head.keyframe && head.clean_point);
+        let next = keyframe.filter(|_| !self.failures.rests(now));
+        let gone = next.unwrap_or(self.jobs.len());
+        let bytes: usize = self.jobs.drain(..gone).map(|(_, data)| data.len()).sum();
+        self.bytes = self.bytes.saturating_sub(bytes);
+        self.needs_clean_point = next.is_none();
     }
-}
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn pictures_keep_their_aspect_in_any_tile() {
-        let quadrants = Wanted {
-            width: 158,
-            height: 44,
-            pixel_aspect: 0.5,
-            step: (2, 2),
-            aspect: Aspect::Fit,
-            enlarge: true,
-            keyframes_only: false,
-        };
-        assert_eq!(quadrants.fit((640, 360)), (156, 44));
-        let halves = Wanted {
-            width: 40,
-            height: 60,
-            pixel_aspect: 1.0,
-            step: (1, 2),
-            aspect: Aspect::Fit,
-            enlarge: true,
-            keyframes_only: false,
-        };
-        assert_eq!(halves.fit((1280, 720)), (40, 22));
-        let tiny = Wanted {
-            width: 1,
-            height: 2,
-            pixel_aspect: 1.0,
-            step: (1, 2),
-            aspect: Aspect::Fit,
-            enlarge: true,
-            keyframes_only: false,
-        };
-        assert_eq!(tiny.fit((640, 360)), (1, 2));
+    /// More units wait than are worth waiting for. Those that another decoder has done already are no more than as many again.
+    fn waits_too_long(&self) -> bool {
+        let new = self.jobs.iter().rev().take_while(|(head, _)| !head.again);
+        let (count, bytes) = new.fold((0, 0), |(count, bytes), (_, data)| (count + 1, bytes + data.len()));
+        count > MAX_UNITS || bytes > MAX_BYTES
     }
 }

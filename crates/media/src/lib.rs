@@ -1,11 +1,12 @@
 //! Pictures out of access units: decoding on a pool of workers, scaled and converted to the size
 //! that a tile can show.
 //!
-//! A [`Lane`] takes the access units of one stream and keeps a decoder for it; the [`Pool`]'s
-//! workers serve the lanes that have something to do. A lane that nobody looks at decodes nothing:
-//! it keeps the units since the last keyframe, so that it can catch up the moment somebody does.
+//! A [`Lane`] takes the access units of one stream; the [`Pool`]'s workers serve the lanes that have something to do, each with
+//! the decoders of some of them, in this process or in a confined one of its own. A lane that nobody looks at decodes nothing: it
+//! keeps the units since the last keyframe, so that it can catch up the moment somebody does.
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+mod bench;
 mod colour;
 mod fallback;
 mod glance;
@@ -15,16 +16,26 @@ mod jpeg;
 mod lane;
 mod order;
 mod picture;
+mod pixels;
+mod pool;
+#[cfg(target_os = "linux")]
+mod process;
 mod scale;
 mod speed;
+mod wanted;
 
 pub use fallback::{FallbackDecoder, RefusedByFallback};
 pub use glance::{glance, light};
 pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
 pub use h265::H265Decoder;
 pub use jpeg::{JpegPicture, decode as decode_jpeg};
-pub use lane::{DamageChoice, Lane, LaneEvent, Pool, Sink, Wanted};
+pub use lane::{DamageChoice, Ending, Lane, LaneEvent, Sink};
 pub use order::OwnPicture;
 pub use picture::{ColourDescription, Condition, Planes, TilePicture};
+pub use pixels::Pixels;
+pub use pool::Pool;
+#[cfg(target_os = "linux")]
+pub use process::{Confinement, Program, confinement, decoder_main};
 pub use scale::Scaler;
 pub use speed::measure_decoding;
+pub use wanted::Wanted;

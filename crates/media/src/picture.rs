@@ -1,5 +1,7 @@
+use crate::pixels::Pixels;
 use lattice_core::Mono;
 use lattice_core::video::ColourMatrix;
+use serde::{Deserialize, Serialize};
 
 /// A decoded picture as the codec holds it: 4:2:0 planes, 8 bits, top row first.
 #[derive(Debug, Clone, Copy)]
@@ -21,7 +23,7 @@ pub struct Planes<'a> {
 }
 
 /// Whether a picture is what the camera saw.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Condition {
     /// Whole, and so is all it depends on.
     Clean,
@@ -39,7 +41,7 @@ pub struct TilePicture {
     /// Height in the same.
     pub height: usize,
     /// Red, green, blue, a byte each, top row first, without padding.
-    pub rgb: Vec<u8>,
+    pub rgb: Pixels,
     /// Size of the decoded picture in pixels.
     pub source: (usize, usize),
     /// Whether it is what the camera saw.
@@ -49,7 +51,7 @@ pub struct TilePicture {
 }
 
 /// How a stream's planes are turned into RGB.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct ColourDescription {
     /// Luma runs from 0 to 255.
     pub full_range: bool,

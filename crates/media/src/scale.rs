@@ -37,26 +37,33 @@ pub struct Scaler {
 }
 
 impl Scaler {
-    /// Scales a picture to `width` × `height` pixels and converts it; `out` is replaced by the
-    /// red, green and blue bytes.
+    /// Scales a picture to `width` × `height` pixels and converts it, into as many times three bytes: red, green and blue.
     ///
-    /// A size of zero, or planes shorter than their size says, give an empty result.
-    pub fn scale(&mut self, picture: &Planes<'_>, colour: ColourDescription, width: usize, height: usize, out: &mut Vec<u8>) {
-        out.clear();
+    /// Nothing is done, and `false` given, where the size is zero, `out` has another number of bytes, or planes are shorter than
+    /// their size says.
+    pub fn scale(
+        &mut self,
+        picture: &Planes<'_>,
+        colour: ColourDescription,
+        width: usize,
+        height: usize,
+        out: &mut [u8],
+    ) -> bool {
         let chroma = (picture.width.div_ceil(2), picture.height.div_ceil(2));
         let planes = [
             Plane { bytes: picture.y, stride: picture.stride, width: picture.width, height: picture.height },
             Plane { bytes: picture.u, stride: picture.chroma_stride, width: chroma.0, height: chroma.1 },
             Plane { bytes: picture.v, stride: picture.chroma_stride, width: chroma.0, height: chroma.1 },
         ];
-        if width == 0 || height == 0 || !planes.iter().all(Plane::is_whole) {
-            return;
+        let bytes = width.checked_mul(height).and_then(|pixels| pixels.checked_mul(3));
+        if width == 0 || height == 0 || bytes != Some(out.len()) || !planes.iter().all(Plane::is_whole) {
+            return false;
         }
         for (covers, from) in self.across.iter_mut().zip([picture.width, chroma.0]) {
             covers.become_of(from, width);
         }
-        out.resize(width * height * 3, 0);
         make(self, &planes, Conversion::new(colour, picture.height), height, out);
+        true
     }
 }
 
@@ -315,9 +322,8 @@ mod tests {
 
     fn scaled(y: &[u8], [u, v]: [&[u8]; 2], (width, height): (usize, usize), to: (usize, usize)) -> Vec<u8> {
         let planes = Planes { width, height, y, u, v, stride: width, chroma_stride: width.div_ceil(2) };
-        let mut out = vec![1, 2, 3];
-        Scaler::default().scale(&planes, GREY, to.0, to.1, &mut out);
-        out
+        let mut out = vec![1; to.0 * to.1 * 3];
+        if Scaler::default().scale(&planes, GREY, to.0, to.1, &mut out) { out } else { Vec::new() }
     }
 
     proptest! {
@@ -356,5 +362,8 @@ mod tests {
     #[test]
     fn short_planes_give_nothing_and_do_not_panic() {
         assert!(scaled(&[0; 10], [&[], &[]], (16, 16), (4, 4)).is_empty());
+        let (whole, mut out) =
+            (Planes { width: 2, height: 2, y: &[0; 4], u: &[0], v: &[0], stride: 2, chroma_stride: 1 }, [7; 11]);
+        assert!(!Scaler::default().scale(&whole, GREY, 2, 2, &mut out) && out == [7; 11], "eleven bytes are no four pixels");
     }
 }

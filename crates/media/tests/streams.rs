@@ -1,95 +1,18 @@
 //! The fixture streams through a lane: every picture comes out, in order, in the right size.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+#[path = "parts/fixtures.rs"]
+mod fixtures;
+
+use fixtures::{SMALL, fixture, h265_units, lane, parameters, unit, units};
 use lattice_core::Mono;
 use lattice_core::receiver::Unit;
-use lattice_core::video::{AccessUnit, ColourMatrix, NalKind, Parameters, VideoCodec, annex_b, h265_kind};
-use lattice_media::{Condition, DamageChoice, FallbackDecoder, H264Decoder, Lane, LaneEvent, Pool, Wanted, has_assembly};
-use std::path::PathBuf;
+use lattice_core::video::{NalKind, Parameters, VideoCodec, annex_b};
+use lattice_media::{Condition, DamageChoice, FallbackDecoder, H264Decoder, Lane, LaneEvent, Pool, has_assembly};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
-
-fn fixture(name: &str) -> Vec<u8> {
-    std::fs::read(PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../fixtures/streams").join(name)).unwrap()
-}
-
-fn unit((n, data): (usize, Vec<u8>), keyframe: bool) -> Unit {
-    Unit {
-        due: None,
-        displayable: true,
-        unit: AccessUnit {
-            number: n as u64,
-            timestamp: n as i64,
-            keyframe,
-            recovery: None,
-            bipredictive: false,
-            damaged: false,
-            gap_before: false,
-            first_arrival: Mono::ZERO,
-            last_arrival: Mono::ZERO,
-            finished: Mono::ZERO,
-            packets: 1,
-            bytes: data.len(),
-            data: Some(data.into()),
-        },
-    }
-}
-
-fn units(name: &str) -> Vec<Unit> {
-    let bytes = fixture(name);
-    let mut grouped: Vec<Vec<u8>> = Vec::new();
-    for nal in annex_b(&bytes) {
-        if NalKind::of(nal[0]) == NalKind::Delimiter {
-            grouped.push(Vec::new());
-        }
-        let last = grouped.last_mut().unwrap();
-        last.extend([0, 0, 0, 1]);
-        last.extend_from_slice(nal);
-    }
-    let is_key = |data: &[u8]| annex_b(data).any(|nal| NalKind::of(nal[0]) == NalKind::Idr);
-    grouped
-        .into_iter()
-        .enumerate()
-        .map(|(n, data)| {
-            let key = is_key(&data);
-            unit((n, data), key)
-        })
-        .collect()
-}
-
-fn parameters(codec: VideoCodec, (width, height): (u32, u32)) -> Parameters {
-    let matrix = ColourMatrix::Unspecified;
-    Parameters {
-        codec,
-        width,
-        height,
-        coded: (width, height),
-        declared: None,
-        full_range: false,
-        matrix,
-        profile: "",
-        reorder: None,
-        unusual: None,
-    }
-}
-
-const SMALL: Wanted = Wanted {
-    width: 80,
-    height: 45,
-    pixel_aspect: 1.0,
-    step: (1, 1),
-    aspect: lattice_core::lattice::Aspect::Fit,
-    enlarge: true,
-    keyframes_only: false,
-};
-
-fn lane(pool: &Pool) -> (Lane, Receiver<LaneEvent>) {
-    let (sender, receiver) = channel();
-    let lane = pool.lane(Box::new(move |event| drop(sender.send(event))));
-    (lane, receiver)
-}
 
 fn wait_for(events: &Receiver<LaneEvent>, mut done: impl FnMut(&LaneEvent) -> bool) {
     let deadline = Instant::now() + Duration::from_secs(20);
@@ -437,32 +360,6 @@ fn pictures(units: Vec<Unit>, parameters: &Parameters) -> (Vec<u64>, usize) {
         take(event);
     }
     (numbers, refused)
-}
-
-fn h265_units(name: &str, take: usize) -> Vec<Unit> {
-    let bytes = fixture(name);
-    let (mut grouped, mut has_slice): (Vec<Vec<u8>>, bool) = (vec![Vec::new()], false);
-    for nal in annex_b(&bytes) {
-        let first_slice = h265_kind(nal[0]).is_slice() && nal[2] & 0x80 != 0;
-        if has_slice && (first_slice || !h265_kind(nal[0]).is_slice()) {
-            grouped.push(Vec::new());
-            has_slice = false;
-        }
-        has_slice |= first_slice;
-        let last = grouped.last_mut().unwrap();
-        last.extend([0, 0, 0, 1]);
-        last.extend_from_slice(nal);
-    }
-    let is_key = |data: &[u8]| annex_b(data).any(|nal| h265_kind(nal[0]) == NalKind::Idr);
-    grouped
-        .into_iter()
-        .take(take)
-        .enumerate()
-        .map(|(n, data)| {
-            let key = is_key(&data);
-            unit((n, data), key)
-        })
-        .collect()
 }
 
 #[test]

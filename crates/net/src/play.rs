@@ -238,7 +238,12 @@ impl Session {
             Wake::Tcp(Ok(0) | Err(_)) => self.client.on_closed(),
             Wake::Tcp(Ok(n)) => {
                 self.input.filled += n;
+                let more = self.input.filled == self.input.bytes.len();
                 self.take_apart(driver);
+                if more {
+                    // It has more than a handful: others have their turn before it goes on.
+                    tokio::task::yield_now().await;
+                }
             }
             Wake::Udp => self.read_udp(driver),
             Wake::Time => {}

@@ -134,6 +134,17 @@ pub enum Station {
     Refused,
     /// The decoder made up parts of a whole unit.
     Concealed,
+    /// The decoder ended while it worked on this stream.
+    DecoderFailed {
+        /// When.
+        at: Mono,
+        /// How, for people.
+        how: String,
+        /// How many other streams it served.
+        others: usize,
+        /// The next one can only begin with a keyframe.
+        waits: bool,
+    },
     /// Units were discarded before the decoder.
     Skipped {
         /// How many.
@@ -518,13 +529,20 @@ impl Driver {
     /// Takes what stations reported since.
     pub fn take_stations(&mut self) {
         while let Ok(station) = self.stations.try_recv() {
-            if let Station::KeyframeAsked(at) = station {
-                self.receiver.on_keyframe_asked(at);
-                continue;
-            }
+            let station = match station {
+                Station::KeyframeAsked(at) => {
+                    self.receiver.on_keyframe_asked(at);
+                    continue;
+                }
+                Station::DecoderFailed { at, how, others, waits } => {
+                    self.receiver.on_decoder_failed(at, &how, others, waits);
+                    continue;
+                }
+                other => other,
+            };
             let meter = self.receiver.meter();
             match station {
-                Station::KeyframeAsked(_) => {}
+                Station::KeyframeAsked(_) | Station::DecoderFailed { .. } => {}
                 Station::Decoded { number, at, damaged } => meter.on_decoded(number, at, damaged),
                 Station::Refused => meter.on_refused(clock::now()),
                 Station::Concealed => meter.on_concealed(clock::now()),

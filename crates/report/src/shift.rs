@@ -103,7 +103,7 @@ fn summary(book: &mut Book, report: &Report<'_>) {
         ("mean time between", all.between_dropouts().map_or_else(unknown, length_text)),
         ("mean time to return", all.to_return().map_or_else(unknown, length_text)),
         ("latency p95", ms(all.latency_p95)),
-        ("ledger, taken note of", format!("{} entries, {noted}", report.entries.len())),
+        ("ledger, acknowledged", format!("{} entries, {noted}", report.entries.len())),
     ];
     let width = WIDTH / 4.0;
     for (n, (name, value)) in cells.iter().enumerate() {
@@ -459,10 +459,10 @@ fn noted(book: &mut Book, report: &Report<'_>) {
     let noted: Vec<&Entry> =
         report.entries.iter().filter(|entry| entry.acknowledged.is_some() || !entry.note.is_empty()).collect();
     if noted.is_empty() {
-        book.heading("Nobody took note of an entry in this time", 0.0);
+        book.heading("Nobody acknowledged an entry in this time", 0.0);
         return;
     }
-    book.heading("Taken note of", 3.0 * ROW);
+    book.heading("Acknowledged", 3.0 * ROW);
     let columns = [
         ("begin", 66.0, false),
         ("what", 120.0, false),

@@ -119,7 +119,7 @@ pub fn run(options: &CheckOptions, site: Option<&Path>) -> anyhow::Result<ExitCo
     let kept = Kept::open(site)?;
     let mut sightings = sightings()?;
     let subjects = subjects(options, &kept, &sightings)?;
-    let checker = Arc::new(Checker::new()?);
+    let checker = Arc::new(Checker::new(&options.decode.into())?);
     let _stderr = options.json.then(crate::logging::quiet_stderr);
     let live = !options.json && std::io::stdout().is_terminal() && subjects.len() == 1;
     let handle = checker.handle().clone();

@@ -1,4 +1,4 @@
-//! `doctor`: what this terminal was asked, what it answered, and how pictures are painted on it.
+//! `doctor`: what this terminal was asked, what it answered, how pictures are painted on it, and what holds its decoders.
 
 use crate::cli::DoctorOptions;
 use crate::tui::painting::Painting;
@@ -105,5 +105,32 @@ fn lines(painting: &Painting, terminal: bool, took: Option<Duration>) -> Vec<(&'
         lines.push(("terminal", "none: standard input and output must be one to be asked".into()));
     }
     lines.push(("chosen", painting.told()));
+    lines.extend(decoders());
     lines
+}
+
+/// What confines the processes that decode: one is started, and tells what it could not do.
+#[cfg(target_os = "linux")]
+fn decoders() -> Vec<(&'static str, String)> {
+    let holds = match lattice_media::confinement(&lattice_media::Program::itself(&[crate::cli::DECODER])) {
+        Ok(holds) => holds,
+        Err(error) => {
+            return vec![("decoders", format!("none can be started ({error}): --decode inside decodes in this process"))];
+        }
+    };
+    let tried = |refused: bool| if refused { "refused" } else { "NOT refused: this kernel has no means for it" };
+    let mut by = vec![if holds.few_calls { "seccomp" } else { "no seccomp" }];
+    by.push(if holds.landlock { "Landlock" } else { "no Landlock" });
+    let memory = holds.memory.map_or_else(|| "any".into(), |bytes| format!("at most {} MiB each", bytes >> 20));
+    vec![
+        ("decoders", format!("in processes of their own, held by {}", by.join(" and "))),
+        ("opening a file there", tried(holds.no_files).into()),
+        ("opening a socket there", tried(holds.no_network).into()),
+        ("memory there", memory),
+    ]
+}
+
+#[cfg(not(target_os = "linux"))]
+fn decoders() -> Vec<(&'static str, String)> {
+    vec![("decoders", "in this process: confinement is there on Linux only".into())]
 }

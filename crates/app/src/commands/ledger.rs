@@ -65,7 +65,7 @@ fn line(entry: &Entry, now: &ZonedDateTime) -> String {
     };
     let cause = entry.cause.map_or_else(String::new, |cause| format!("  {cause} ({})", entry.confidence.word()));
     let evidence = if entry.evidence.is_empty() { String::new() } else { format!(": {}", entry.evidence) };
-    let noted = entry.acknowledged.as_ref().map_or_else(String::new, |noted| format!("  taken note of by {}", noted.by));
+    let noted = entry.acknowledged.as_ref().map_or_else(String::new, |noted| format!("  acknowledged by {}", noted.by));
     let when = at(entry.start).strftime("%Y-%m-%d %H:%M:%S").to_string();
     let kind: EventKind = entry.kind;
     format!("{when}  {:<10} {:<28} {length:>10}{cause}{evidence}{noted}", kind.word(), entry.subject())

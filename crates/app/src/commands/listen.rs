@@ -44,6 +44,12 @@ pub fn run(options: &ListenOptions) -> anyhow::Result<ExitCode> {
     }
     let origin = Origin::Listen(ListenConfig { address: options.address, port: options.port, description });
     let subject = Subject { name: origin.to_string(), origin };
-    let how = How { span: options.span, json: options.json, decodes: !options.no_decode, transport: TransportChoice::Udp, key };
+    let how = How {
+        span: options.span,
+        json: options.json,
+        decode: (!options.no_decode).then(|| options.decode.into()),
+        transport: TransportChoice::Udp,
+        key,
+    };
     measure(vec![subject], &how)
 }

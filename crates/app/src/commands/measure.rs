@@ -9,7 +9,7 @@ use lattice_core::sight::{Finding, Sight};
 use lattice_core::srtp::MasterKey;
 use lattice_core::ts::Check;
 use lattice_core::{FrameRate, Mono, TransportChoice};
-use lattice_engine::{Feed, Pictures, SMALL_TILE, pool, wait_until_closed};
+use lattice_engine::{Decode, Feed, Pictures, SMALL_TILE, pool, wait_until_closed};
 use lattice_net::{Origin, Runtime, SourceConfig, clock};
 use serde::Serialize;
 use std::io::{IsTerminal as _, Write as _};
@@ -266,7 +266,7 @@ pub struct How {
     /// One JSON object rather than a table.
     pub json: bool,
     /// With decoding.
-    pub decodes: bool,
+    pub decode: Option<Decode>,
     /// How packets are asked for.
     pub transport: TransportChoice,
     /// The key of encrypted streams.
@@ -282,8 +282,13 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
         .map(|origin| Subject { name: origin.to_string(), origin: origin.clone().allowing_readable(options.password_readable) })
         .collect();
     let key = lattice_engine::kept::key_from(options.key_env.as_deref())?;
-    let how =
-        How { span: options.span, json: options.json, decodes: !options.no_decode, transport: options.transport.into(), key };
+    let how = How {
+        span: options.span,
+        json: options.json,
+        decode: (!options.no_decode).then(|| options.decode.into()),
+        transport: options.transport.into(),
+        key,
+    };
     measure(subjects, &how)
 }
 
@@ -291,14 +296,14 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
 #[allow(clippy::needless_pass_by_value, reason = "its sources are measured and gone")]
 pub fn measure(subjects: Vec<Subject>, how: &How) -> anyhow::Result<ExitCode> {
     let runtime = Runtime::start()?;
-    let pool = how.decodes.then(pool);
+    let pool = how.decode.as_ref().map(pool);
     let feeds: Vec<Feed> = subjects
         .iter()
         .map(|subject| {
             let config =
                 SourceConfig { key: how.key.clone(), ..SourceConfig::from_origin(subject.origin.clone(), how.transport) };
             let mut feed = Feed::open(runtime.handle(), pool.as_ref(), config, Pictures::default());
-            if how.decodes {
+            if how.decode.is_some() {
                 feed.want(Some(SMALL_TILE));
             }
             feed
@@ -312,7 +317,7 @@ pub fn measure(subjects: Vec<Subject>, how: &How) -> anyhow::Result<ExitCode> {
         streams: subjects
             .iter()
             .zip(&figures)
-            .map(|(subject, figures)| StreamReport::new(&subject.name, figures, how.decodes))
+            .map(|(subject, figures)| StreamReport::new(&subject.name, figures, how.decode.is_some()))
             .collect(),
     };
     let mut out = std::io::stdout().lock();

@@ -29,6 +29,7 @@ pub fn run(options: &ServeOptions, site: Option<&Path>) -> anyhow::Result<ExitCo
         record: Some(places::ledger(&file)?),
         site: Some(kept),
         transport: options.transport.into(),
+        decode: options.decode.into(),
         who: "serve".into(),
         outward: OutwardOptions { metrics: options.metrics, ledger_lines: options.ledger_lines.clone() },
         ..Config::default()

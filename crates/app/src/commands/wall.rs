@@ -146,6 +146,7 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
         only: if let Begin::Corner(names) = &begin { Some(names.clone()) } else { None },
         loopback_only: standin.is_some(),
         transport: options.transport.into(),
+        decode: options.decode.into(),
         record: record.transpose()?,
         who: "wall".into(),
         operator: operator(options.operator.as_deref()),

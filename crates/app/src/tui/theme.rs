@@ -1,4 +1,4 @@
-//! Colours and signs. Amber is calm, brightness is spent on what needs the eye, coral needs a hand,
+//! Colours and signs. Amber is calm, brightness is spent on what needs the eye, coral is in alarm,
 //! teal is where the operator is. No colour tells anything alone.
 
 use lattice_core::Verdict;
@@ -17,7 +17,7 @@ pub enum Tone {
     Faint,
     /// What needs the eye.
     Bright,
-    /// What needs a hand.
+    /// What is in alarm.
     Alarm,
     /// Where the operator is.
     Here,

@@ -48,7 +48,7 @@ pub struct Subject {
     pub host: Option<String>,
 }
 
-/// Who took note of an entry, and when.
+/// Who acknowledged an entry, and when.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Acknowledged {
     /// Who.
@@ -82,7 +82,7 @@ pub struct Entry {
     pub confidence: Confidence,
     /// What was done about it.
     pub done: Vec<String>,
-    /// Who took note of it.
+    /// Who acknowledged it.
     pub acknowledged: Option<Acknowledged>,
     /// It asks for nobody until then.
     pub shelved_until: Option<Wall>,
@@ -237,9 +237,9 @@ impl Entry {
         }
     }
 
-    /// Somebody should do something now: no picture for a while, and nobody has taken note of it.
+    /// Somebody should do something now: no picture for a while, and nobody has acknowledged it.
     #[must_use]
-    pub fn needs_a_hand(&self, now: Wall) -> bool {
+    pub fn is_alarm(&self, now: Wall) -> bool {
         let shelved = self.shelved_until.is_some_and(|until| until > now);
         let lasts = |since: Wall| now.micros_since(since) >= NEEDS_A_HAND.as_micros() as i64;
         let over = CHATTERS_OVER.as_micros() as i64;

@@ -95,6 +95,9 @@ pub struct Meter {
     damage_without_loss: Option<Mono>,
     /// Since when the decoder refuses whole units without giving a picture.
     refusing_since: Option<Mono>,
+    /// When a decoder ended on this stream, and when one gave a picture of it last.
+    decoder_failed: Option<Mono>,
+    last_decoded: Option<Mono>,
     /// What the stream is that decoders seldom take.
     unusual: Option<&'static str>,
     /// Since when something asked of the other end has had no answer, and what that would be.
@@ -227,6 +230,8 @@ impl Meter {
             picture_in_session: false,
             damage_without_loss: None,
             refusing_since: None,
+            decoder_failed: None,
+            last_decoded: None,
             unusual: None,
             unanswered: None,
             barred: None,
@@ -634,6 +639,7 @@ impl Meter {
             self.milestones.first_picture.get_or_insert(at);
         }
         self.refusing_since = None;
+        self.last_decoded = Some(at);
         self.decoded.on_event(at);
         self.latency.on_decoded(number, at);
     }
@@ -683,6 +689,12 @@ impl Meter {
     pub fn on_refused(&mut self, now: Mono) {
         self.on_damage(now);
         self.refusing_since.get_or_insert(now);
+    }
+
+    /// The decoder ended while it worked on this stream, which it served beside so many others.
+    pub fn on_decoder_failed(&mut self, at: Mono, how: &str, others: usize) {
+        self.decoder_failed = Some(at);
+        self.events.on_decoder_failed(at, how, others);
     }
 
     /// The decoder made up parts of a unit that arrived whole.

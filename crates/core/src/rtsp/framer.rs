@@ -84,7 +84,8 @@ impl Framer {
                 None => return Ok(None),
                 Some(b'$') => return Ok(self.packet(rest)),
                 Some(_) if begins => return self.message(rest),
-                Some(b'\r' | b'\n') => at += 1, // stray line ends between messages
+                // Stray line ends between messages, all at once: somebody may send nothing else.
+                Some(b'\r' | b'\n') => at += rest.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).count(),
                 Some(_) if !self.understood => return Err(FramerError::NotRtsp),
                 Some(_) => {
                     at += 1;
@@ -137,10 +138,11 @@ fn begins_message(rest: &[u8]) -> bool {
     const STARTS: [&[u8]; 9] =
         [b"RTSP/", b"OPTIONS ", b"DESCRIBE ", b"ANNOUNCE ", b"SETUP ", b"PLAY ", b"PAUSE ", b"TEARDOWN ", b"GET_PARAMETER "];
     const MORE: [&[u8]; 3] = [b"SET_PARAMETER ", b"REDIRECT ", b"RECORD "];
-    STARTS.iter().chain(&MORE).any(|start| {
-        let n = start.len().min(rest.len());
-        rest.get(..n) == start.get(..n)
-    })
+    rest.first().is_some_and(u8::is_ascii_uppercase)
+        && STARTS.iter().chain(&MORE).any(|start| {
+            let n = start.len().min(rest.len());
+            rest.get(..n) == start.get(..n)
+        })
 }
 
 /// Where the head ends and the body starts, searched from `from` on; bare line feeds are accepted.

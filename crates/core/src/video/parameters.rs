@@ -2,6 +2,7 @@
 
 use super::sps::ColourMatrix;
 use crate::FrameRate;
+use serde::{Deserialize, Serialize};
 
 /// Largest width or height of any picture: the most of any level.
 pub const MAX_SIDE: u32 = 16_384;
@@ -17,7 +18,7 @@ impl Parameters {
 }
 
 /// A codec whose pictures can be shown here.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum VideoCodec {
     /// ISO/IEC 14496-10.
     H264,

@@ -6,9 +6,10 @@ use super::bits::{Bits, unescape};
 use super::parameters::{MAX_SIDE, Parameters, VideoCodec};
 use crate::FrameRate;
 use crate::wire::Truncated;
+use serde::{Deserialize, Serialize};
 
 /// The matrix between RGB and the coded planes (table E-5).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub enum ColourMatrix {
     /// ITU-R BT.601.
     Bt601,

@@ -113,7 +113,7 @@ impl Machine {
     pub fn new(config: Config, publish: watch::Sender<Arc<Snapshot>>) -> anyhow::Result<(Self, Beginning)> {
         let jobs = unbounded();
         let loopback = config.loopback_only;
-        let errands = config.site.map(|kept| Errands::new(kept, jobs.0.clone(), loopback)).transpose()?;
+        let errands = config.site.map(|kept| Errands::new(kept, jobs.0.clone(), loopback, config.decode.clone())).transpose()?;
         let mut cameras = Cameras::new(config.prefer);
         for def in config.cameras {
             cameras.put(def);
@@ -123,7 +123,7 @@ impl Machine {
             cameras.put(def);
         }
         let bells = Bells::default();
-        let feeds = Feeds::new(config.transport, bells.clone())?;
+        let feeds = Feeds::new(config.transport, &config.decode, bells.clone())?;
         let outward = Outward::start(&config.outward)?;
         let mut keeper = config.record.map(|path| Keeper::start(&path, clock::pair().wall, &config.who));
         let (kept, seen, past) = keeper.as_mut().map_or_else(Default::default, |keeper| {

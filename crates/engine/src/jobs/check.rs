@@ -1,6 +1,6 @@
 //! The reach check of one target: every step from its name to a steady picture.
 
-use crate::feeds::{Feed, Pictures, SMALL_TILE, pool};
+use crate::feeds::{Decode, Feed, Pictures, SMALL_TILE, pool};
 use crate::jobs::{Asked, find_service, take_in};
 use crate::kept::{Kept, path_patterns, trust_of};
 use lattice_core::check::{Circumstances, Ladder, Step, StepState, StreamWatch, advice};
@@ -96,8 +96,8 @@ impl Checker {
     ///
     /// # Errors
     /// When the system gives no thread, or the list of common paths cannot be read.
-    pub fn new() -> anyhow::Result<Self> {
-        Ok(Self { runtime: Runtime::start()?, pool: pool(), patterns: path_patterns()? })
+    pub fn new(decode: &Decode) -> anyhow::Result<Self> {
+        Ok(Self { runtime: Runtime::start()?, pool: pool(decode), patterns: path_patterns()? })
     }
 }
 

@@ -126,7 +126,7 @@ impl Stills {
         let lines = lines(facts, key, Some(picture));
         let at = facts.now.wall(picture.ready);
         let name = facts.cameras.stream_name(key);
-        let raster = Raster::new(picture.width, picture.height, picture.rgb.clone());
+        let raster = Raster::new(picture.width, picture.height, picture.rgb.to_vec());
         self.write(at, &name, self.options.form, move || Ok(captioned(&raster?, &lines)?));
     }
 
@@ -134,7 +134,7 @@ impl Stills {
         let mut came = std::mem::take(&mut self.came);
         let raster = |key: FeedKey, came: &mut HashMap<FeedKey, Arc<TilePicture>>| {
             let picture = came.remove(&key)?;
-            Raster::new(picture.width, picture.height, picture.rgb.clone()).ok()
+            Raster::new(picture.width, picture.height, picture.rgb.to_vec()).ok()
         };
         let missing = |mut lines: Vec<String>| {
             lines.push("no picture".into());

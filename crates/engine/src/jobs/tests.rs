@@ -44,7 +44,7 @@ fn rig() -> Rig {
     ];
     kept.file.change(|editor| cameras.iter().try_for_each(|camera| editor.put_camera(camera))).unwrap();
     let (news, _) = unbounded();
-    Rig { errands: Errands::new(kept, news, true).unwrap(), folder }
+    Rig { errands: Errands::new(kept, news, true, Decode::Inside).unwrap(), folder }
 }
 
 impl Rig {
@@ -99,7 +99,7 @@ fn keys_and_certificates_reach_the_streams_and_no_key_the_site_file() {
     )
     .unwrap();
     let (news, _) = unbounded();
-    let next = Errands::new(again, news, true).unwrap();
+    let next = Errands::new(again, news, true, Decode::Inside).unwrap();
     let quay = next.definitions().into_iter().find(|camera| camera.name == "Quay").unwrap();
     assert!(quay.streams[0].key.is_some());
 

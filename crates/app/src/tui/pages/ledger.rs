@@ -32,7 +32,7 @@ pub enum Only {
     All,
     /// Those that go on.
     Running,
-    /// Those that need a hand.
+    /// Those in alarm.
     Alarms,
 }
 
@@ -58,15 +58,14 @@ impl Keyed for LedgerPage {
         moves("up k", "the entry before", |page: &mut Self, app| page.select(app, -1)),
         moves("pgdn", "a page down", |page: &mut Self, app| page.select(app, 15)),
         moves("pgup", "a page up", |page: &mut Self, app| page.select(app, -15)),
-        key("a", "take note of it, or not any more", |page: &mut Self, app| page.order(app, EntryOrder::Acknowledge))
-            .hint("take note"),
+        key("a", "acknowledge it, or take that back", |page: &mut Self, app| page.order(app, EntryOrder::Acknowledge))
+            .hint("acknowledge"),
         key("z", "it asks for nobody for an hour, or again", |page: &mut Self, app| page.order(app, EntryOrder::Shelve))
             .hint("shelve"),
         key("n", "write a note to it", Self::note).hint("note"),
         key("/", "only entries with these words: camera, group, kind, cause; >5 longer than 5 s", Self::type_filter)
             .hint("filter"),
-        key("o", "all, only what goes on, only what needs a hand", |page: &mut Self, _| page.only = page.only.next())
-            .hint("only"),
+        key("o", "all, only what goes on, only alarms", |page: &mut Self, _| page.only = page.only.next()).hint("only"),
         key("v", "all cameras as lanes over time, or the entries", |page: &mut Self, _| page.lanes = !page.lanes).hint("lanes"),
         key("W", "write the lanes to an SVG file", |page: &mut Self, app| {
             let lanes = view::lanes_on_paper(app, page);
@@ -83,7 +82,7 @@ impl Keyed for LedgerPage {
         leave(),
     ];
     const WAYS: &'static [Way<Self>] =
-        &[way(WALL, "G", "the ledger: what happened, why, and what needs a hand", |_, app| app.open(Self::NAME)).hint("ledger")];
+        &[way(WALL, "G", "the ledger: what happened, why, and what is in alarm", |_, app| app.open(Self::NAME)).hint("ledger")];
 }
 
 impl Page for LedgerPage {
@@ -148,7 +147,7 @@ impl LedgerPage {
         let wanted = |entry: &&'a Entry| match self.only {
             Only::All => true,
             Only::Running => entry.end.is_none(),
-            Only::Alarms => entry.needs_a_hand(app.utc),
+            Only::Alarms => entry.is_alarm(app.utc),
         };
         let entries = app.ledger.entries().iter().filter(wanted);
         let mut rows: Vec<&Entry> = entries.filter(|entry| words.iter().all(|word| holds(app, entry, word))).collect();

@@ -44,11 +44,11 @@ fn faults_come_into_the_ledger_ask_for_a_hand_and_are_taken_note_of() {
     }
     happens(&mut app, 3, &[outage(0, 20, Some(24), Cause::PortClosed)]);
     let screen = draw(&app, ColourDepth::Mono);
-    assert!(has(&screen, "1 needs a hand: G"), "30 s away: {screen:#?}");
+    assert!(has(&screen, "1 alarm: G"), "30 s away: {screen:#?}");
     press(&mut app, KeyCode::Char('G'));
     let screen = draw(&app, ColourDepth::Mono);
     for told in [
-        "Ledger  2 entries  1 needs a hand  alarms in the last 10 minutes: 1",
+        "Ledger  2 entries  1 alarm  1 in the last 10 minutes",
         "recorder Gate recorder: 3 cameras",
         "30.0 s…",
         "× outage",
@@ -61,12 +61,12 @@ fn faults_come_into_the_ledger_ask_for_a_hand_and_are_taken_note_of() {
     }
     press(&mut app, KeyCode::Char('a'));
     let screen = draw(&app, ColourDepth::Mono);
-    assert!(has(&screen, "0 need a hand") && has(&screen, "kim "), "{screen:#?}");
+    assert!(has(&screen, "no alarm") && has(&screen, "kim "), "{screen:#?}");
     press(&mut app, KeyCode::Char('a'));
     press(&mut app, KeyCode::Char('z'));
     assert!(has(&draw(&app, ColourDepth::Mono), "shelved"));
     app.utc = app.utc.offset(3_601_000_000);
-    assert!(has(&draw(&app, ColourDepth::Mono), "needs a hand"), "after an hour it asks again");
+    assert!(has(&draw(&app, ColourDepth::Mono), "1 alarm: G"), "after an hour it is one again");
     press(&mut app, KeyCode::Char('n'));
     "switch is off".chars().for_each(|key| drop(press(&mut app, KeyCode::Char(key))));
     press(&mut app, KeyCode::Enter);
@@ -90,7 +90,7 @@ fn what_keys_do_on_other_pages_is_in_the_palette_with_the_way_there() {
         let screen = draw(app, ColourDepth::Mono);
         (press(app, KeyCode::Enter), screen)
     };
-    let (_, screen) = pick(&mut app, "ledger take note");
+    let (_, screen) = pick(&mut app, "ledger acknowledge");
     assert!(has(&screen, "G, then a"), "{screen:#?}");
     assert!(app.page_name() == "Ledger" && app.ledger.entries()[0].acknowledged.is_some());
     app.open(WALL);

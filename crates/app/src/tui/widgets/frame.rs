@@ -12,54 +12,89 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 use unicode_width::UnicodeWidthStr as _;
 
-/// Site, how many tiles are in which state, time of day.
-pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
-    let padded = area;
-    let mut title = vec![Span::styled(app.name.clone(), theme.tone(Tone::Text))];
+/// Where a piece of the header stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Side {
+    Left,
+    Middle,
+    Right,
+}
+
+/// A piece of the header; of those that do not fit, the one with the highest number goes first.
+struct Piece {
+    side: Side,
+    goes: u8,
+    tone: Tone,
+    text: String,
+}
+
+/// What the header would say: site, lattice and tour, how many cameras are in which state, alarms, time of day.
+fn pieces(app: &App) -> Vec<Piece> {
+    let piece = |side, goes, tone, text| Piece { side, goes, tone, text };
+    let mut out = vec![piece(Side::Left, 6, Tone::Text, app.name.clone())];
     let lattice = app.lattices.shown();
     if app.is_on_wall() && (lattice.name != ALL || lattice.pages() > 1) {
-        title.push(Span::styled(format!("  {}", lattice.name), theme.tone(Tone::Calm)));
-        if lattice.pages() > 1 {
-            title.push(Span::styled(format!(" {}/{}", app.lattices.page() + 1, lattice.pages()), theme.tone(Tone::Calm)));
-        }
+        let page = if lattice.pages() > 1 { format!(" {}/{}", app.lattices.page() + 1, lattice.pages()) } else { String::new() };
+        out.push(piece(Side::Left, 8, Tone::Calm, format!("{}{page}", lattice.name)));
         if app.lattices.is_changed(lattice) && app.available {
-            title.push(Span::styled(", not saved", theme.tone(Tone::Bright)));
+            out.push(piece(Side::Left, 7, Tone::Bright, ", not saved".into()));
         }
     }
     if let Some(tour) = app.tour_state().filter(|_| app.is_on_wall()) {
         let when = tour.left.map_or_else(|| "held".into(), |left| format!("next in {:.0} s", left.as_secs_f64().ceil()));
-        let text = format!("  tour {} {}/{}, {when}", tour.name, tour.stop.0, tour.stop.1);
-        title.push(Span::styled(text, theme.tone(Tone::Here)));
+        out.push(piece(Side::Left, 9, Tone::Here, format!("tour {} {}/{}, {when}", tour.name, tour.stop.0, tour.stop.1)));
     }
-    let title = Line::from(title);
-    let title_width = title.width() as u16;
-    title.render(padded, buf);
     let verdict = |key: lattice_engine::FeedKey| app.figures.get(&key).map_or(Verdict::Waiting, |figures| figures.verdict);
     let telling: Vec<_> = app.cameras.iter().filter_map(|(camera, _)| app.telling(camera)).collect();
-    let mut spans: Vec<Span<'_>> = Vec::new();
     for kind in Verdict::WORST_FIRST {
         let count = telling.iter().filter(|key| verdict(**key) == kind).count();
+        let goes = match kind {
+            Verdict::Lost | Verdict::Locked | Verdict::Stalled => 1,
+            Verdict::Strained => 2,
+            Verdict::Waiting | Verdict::Steady | Verdict::Resting => 3,
+        };
         if count > 0 {
-            spans.push(Span::styled(format!("  {} {count} {kind}", sign(kind)), theme.tone(Theme::verdict(kind))));
+            out.push(piece(Side::Middle, goes, Theme::verdict(kind), format!("{} {count} {kind}", sign(kind))));
         }
     }
     let alarms = app.ledger.alarms(app.utc).count();
     if alarms > 0 {
-        let text = format!("  {alarms} {} a hand: G", if alarms == 1 { "needs" } else { "need" });
-        spans.push(Span::styled(text, theme.tone(Tone::Alarm)));
+        let text = format!("{alarms} {}: G", if alarms == 1 { "alarm" } else { "alarms" });
+        out.push(piece(Side::Middle, 0, Tone::Alarm, text));
     }
     if app.damage == DamageChoice::Show {
-        spans.push(Span::styled("  showing damaged pictures", theme.tone(Tone::Bright)));
+        out.push(piece(Side::Middle, 4, Tone::Bright, "showing damaged pictures".into()));
     }
-    let states = Line::from(spans);
-    let (width, name, clock) = (states.width() as u16, title_width, app.clock.width() as u16);
-    let room = padded.width.saturating_sub(name + clock + 4);
-    if width <= room {
-        let middle = padded.x + (padded.width - width) / 2;
-        let x = middle.clamp(padded.x + name + 2, padded.right() - clock - 2 - width);
-        states.render(Rect { x, width, ..padded }, buf);
+    out.push(piece(Side::Right, 5, Tone::Calm, app.clock.clone()));
+    out
+}
+
+/// Draws the header. Where it is narrow, names and the time go before counts, and alarms stay to the last.
+pub fn header(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
+    let mut pieces = pieces(app);
+    let taken = |pieces: &[Piece]| pieces.iter().map(|piece| piece.text.width() + 2).sum::<usize>().saturating_sub(2);
+    while taken(&pieces) > usize::from(area.width) {
+        let Some(first) = (0..pieces.len()).filter(|n| pieces[*n].goes > 0).max_by_key(|n| (pieces[*n].goes, *n)) else { break };
+        pieces.remove(first);
     }
-    Line::styled(app.clock.clone(), theme.tone(Tone::Calm)).right_aligned().render(padded, buf);
+    let line = |side: Side| {
+        let own = pieces.iter().filter(|piece| piece.side == side).enumerate();
+        let spans = own.flat_map(|(n, piece)| {
+            [
+                Span::raw(if n == 0 || piece.text.starts_with(',') { "" } else { "  " }),
+                Span::styled(piece.text.clone(), theme.tone(piece.tone)),
+            ]
+        });
+        Line::from(spans.collect::<Vec<_>>())
+    };
+    let (left, middle, right) = (line(Side::Left), line(Side::Middle), line(Side::Right));
+    let [before, width, after] = [&left, &middle, &right].map(|line| line.width() as u16);
+    let gap = |width: u16| if width == 0 { 0 } else { width + 2 };
+    let most = area.right().saturating_sub(gap(after) + width);
+    let x = (area.x + area.width.saturating_sub(width) / 2).min(most).max(area.x + gap(before));
+    left.render(area, buf);
+    middle.render(Rect { x, width: width.min(area.right().saturating_sub(x)), ..area }, buf);
+    right.right_aligned().render(area, buf);
 }
 
 /// The keys that are told in the footer: of what stands in front, or of the page where that tells none.

@@ -1,10 +1,10 @@
-//! The line of figures under a picture. As it gets narrow it sheds fields in a fixed order; verdict
-//! and name stay to the last.
+//! The line of figures under a picture. As it gets narrow it shortens and sheds fields in a fixed order; verdict and name stay
+//! to the last, and the four figures of the job stand from 38 cells on.
 
 use crate::tui::app::{App, Tile};
 use crate::tui::theme::{Theme, Tone, sign};
 use lattice_core::check::phrase_of;
-use lattice_core::meter::{Figures, Spread};
+use lattice_core::meter::{Dropout, Figures, Spread};
 use lattice_core::plan::{Reason, Short};
 use lattice_core::{Cause, Mono, Verdict};
 use lattice_engine::{FeedKey, short_words};
@@ -13,17 +13,38 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 use std::time::Duration;
-use unicode_width::UnicodeWidthStr as _;
+use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
-/// A field; the highest number is shed first.
+/// A field of a plate, in the forms that it can take, the longest first.
 struct Field {
-    text: String,
+    forms: Vec<String>,
     tone: Tone,
-    shed: u8,
+    rank: Rank,
 }
 
-const fn field(shed: u8, tone: Tone, text: String) -> Field {
-    Field { text, tone, shed }
+/// What a field is to the operator, the first the dearest: those at the end are shortened and left out first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Rank {
+    /// The sign of the verdict.
+    Sign,
+    /// The name: it stays, as much of it as there is room for.
+    Name,
+    /// What is wrong, or is being done.
+    Trouble,
+    /// Frame rate, latency, dropouts, resolution: the four figures of the job; from [`MORE`] on what else is told of trouble.
+    Figure(u8),
+    /// The letter of the stream.
+    Stream,
+    /// What is worth knowing beside.
+    Beside(u8),
+}
+
+fn field(rank: Rank, tone: Tone, text: impl Into<String>) -> Field {
+    Field { forms: vec![text.into()], tone, rank }
+}
+
+fn forms<const N: usize>(rank: Rank, tone: Tone, forms: [String; N]) -> Field {
+    Field { forms: Vec::from(forms), tone, rank }
 }
 
 /// What a plate stands under.
@@ -41,27 +62,86 @@ pub struct Subject<'a> {
 
 /// Draws a plate.
 pub fn draw(app: &App, theme: Theme, subject: Subject<'_>, area: Rect, buf: &mut Buffer) {
-    let fields = shed(fields(app, subject, area.width), area.width);
+    let (fields, wide) = fit(fields(app, subject, area.width), usize::from(area.width));
     let mut spans = Vec::new();
-    for (n, field) in fields.into_iter().enumerate() {
+    for (n, (text, tone)) in fields.into_iter().enumerate() {
         let gap = match n {
             0 => "",
             1 => " ",
-            _ => "  ",
+            _ if wide => "  ",
+            _ => " ",
         };
         spans.push(Span::raw(gap));
-        spans.push(Span::styled(field.text, theme.tone(field.tone)));
+        spans.push(Span::styled(text, theme.tone(tone)));
     }
     Line::from(spans).render(area, buf);
 }
 
-fn shed(mut fields: Vec<Field>, width: u16) -> Vec<Field> {
-    let total = |fields: &[Field]| fields.iter().map(|field| field.text.width() + 2).sum::<usize>().saturating_sub(3);
-    while total(&fields) > usize::from(width) {
-        let Some(first_to_go) = (0..fields.len()).filter(|n| fields[*n].shed > 0).max_by_key(|n| fields[*n].shed) else { break };
-        fields.remove(first_to_go);
+/// From this width on the four figures stand, and the name is cut for them,
+const FIGURES_FROM: usize = 38;
+/// to no less than this.
+const SHORTEST_NAME: usize = 6;
+/// Figures of this rank and above go before the name is cut.
+const MORE: u8 = 4;
+
+/// What stands on a plate of this width, and whether two cells stand between its fields: what is dear stays longest. First goes
+/// what is beside the point, then figures take shorter forms, then the gaps do, then the name, and only then figures go.
+fn fit(mut fields: Vec<Field>, width: usize) -> (Vec<(String, Tone)>, bool) {
+    let mut wide = true;
+    let is_name = |field: &Field| field.rank == Rank::Name;
+    let whole = fields.iter().find(|field| is_name(field)).map(|field| field.forms[0].clone()).unwrap_or_default();
+    let taken = |fields: &[Field], wide: bool| {
+        let gaps = fields.len().saturating_sub(1) + if wide { fields.len().saturating_sub(2) } else { 0 };
+        gaps + fields.iter().map(|field| field.forms[0].width()).sum::<usize>()
+    };
+    let name_to = |fields: &mut [Field], room: usize| {
+        if let Some(name) = fields.iter_mut().find(|field| is_name(field)) {
+            name.forms[0] = cut(&whole, room);
+        }
+    };
+    while taken(&fields, wide) > width {
+        let over = taken(&fields, wide) - width;
+        let last = |may: &dyn Fn(&Field) -> bool| (0..fields.len()).filter(|n| may(&fields[*n])).max_by_key(|n| fields[*n].rank);
+        let name = fields.iter().find(|field| is_name(field)).map_or(0, |field| field.forms[0].width());
+        if let Some(n) = last(&|field| matches!(field.rank, Rank::Beside(_))) {
+            fields.remove(n);
+        } else if let Some(n) = last(&|field| field.forms.len() > 1) {
+            fields[n].forms.remove(0);
+        } else if wide {
+            wide = false;
+        } else if let Some(n) = last(&|field| matches!(field.rank, Rank::Figure(MORE..))) {
+            fields.remove(n);
+        } else if width >= FIGURES_FROM && name > SHORTEST_NAME {
+            name_to(&mut fields, SHORTEST_NAME.max(name.saturating_sub(over)));
+        } else if let Some(n) = last(&|field| !matches!(field.rank, Rank::Sign | Rank::Name)) {
+            fields.remove(n);
+        } else {
+            name_to(&mut fields, name.saturating_sub(over));
+            break;
+        }
     }
-    fields
+    // What is free once something went is the name's.
+    let free = width.saturating_sub(taken(&fields, wide));
+    let name = fields.iter().find(|field| is_name(field)).map_or(0, |field| field.forms[0].width());
+    if name < whole.width() {
+        name_to(&mut fields, name + free);
+    }
+    (fields.into_iter().map(|field| (field.forms.into_iter().next().unwrap_or_default(), field.tone)).collect(), wide)
+}
+
+/// A text of so many cells, with a sign where something is missing of it.
+fn cut(text: &str, width: usize) -> String {
+    if text.width() <= width {
+        return text.to_owned();
+    }
+    let mut out = String::new();
+    for letter in text.chars() {
+        if out.width() + letter.width().unwrap_or(0) + 1 > width {
+            break;
+        }
+        out.push(letter);
+    }
+    format!("{}…", out.trim_end())
 }
 
 fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: u16) -> Vec<Field> {
@@ -73,44 +153,44 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
         (false, Verdict::Steady) => Tone::Calm,
         (false, _) => tone,
     };
-    let mut out = vec![field(0, tone, sign(verdict).into())];
+    let mut out = vec![field(Rank::Sign, tone, sign(verdict))];
     let still = figures.and_then(|figures| figures.still);
-    out.extend(still.map(|_| field(0, Tone::Bright, "still".into())));
-    out.push(field(0, name_tone, name.into()));
-    out.extend(still.map(|every| field(1, Tone::Bright, still_age(app, key, every, width))));
+    out.extend(still.map(|_| field(Rank::Trouble, Tone::Bright, "still")));
+    out.push(field(Rank::Name, name_tone, name));
+    out.extend(still.map(|every| field(Rank::Trouble, Tone::Bright, still_age(app, key, every, width))));
     out.extend(tile.into_iter().flat_map(|tile| stream(app, tile)));
     let own_trouble = matches!(verdict, Verdict::Lost | Verdict::Locked | Verdict::Stalled);
     if tile.is_some_and(|tile| tile.keyframes) && !own_trouble {
-        out.push(field(8, Tone::Bright, "keyframes only".into()));
+        out.push(field(Rank::Beside(0), Tone::Bright, "keyframes only"));
     } else if let Some(short) = tile.and_then(|tile| tile.short).filter(|_| !own_trouble) {
         // Figures of what is received come before it: the tile says it too.
         let received = short == Short::Decoding;
-        out.push(field(if received { 8 } else { 2 }, Tone::Bright, short_words(short)));
+        out.push(field(if received { Rank::Beside(0) } else { Rank::Trouble }, Tone::Bright, short_words(short)));
         if !received {
             return out;
         }
     }
     let Some(figures) = figures else { return out };
-    out.extend(trouble(figures, app.now).into_iter().map(|(shed, text)| field(shed, tone, text)));
+    out.extend(trouble(figures, app.now).into_iter().map(|(rank, text)| field(rank, tone, text)));
     // A stream of a codec not known here gives no picture, but figures all the same.
     let drawn = tile.is_none_or(|tile| tile.short.is_none());
     let measures = matches!(verdict, Verdict::Steady | Verdict::Strained) || figures.cause == Some(Cause::UnknownCodec);
     if measures {
-        out.extend(measured(figures, drawn));
+        out.extend(measured(figures, drawn, app.now));
     } else if let Some((width, height)) = figures.size {
-        out.push(field(8, Tone::Faint, format!("{width}×{height}")));
+        out.push(field(Rank::Beside(1), Tone::Faint, format!("{width}×{height}")));
     }
     if verdict == Verdict::Steady {
-        out.push(field(9, Tone::Faint, verdict.to_string()));
+        out.push(field(Rank::Beside(2), Tone::Faint, verdict.to_string()));
     }
     // How much of it is really seen, where it is looked at closely.
     let close = tile.filter(|tile| app.enlarged && tile.place == app.selected);
     if let Some(painted) = close.and_then(|tile| app.painting.painted.get(tile.place).copied().flatten()) {
         let ((width, height), by) = (painted.pixels, painted.by);
-        out.push(field(8, Tone::Faint, format!("{width}×{height} of it by {by}")));
+        out.push(field(Rank::Beside(1), Tone::Faint, format!("{width}×{height} of it by {by}")));
     }
     if measures && drawn {
-        out.extend(details(figures).into_iter().zip(10..).map(|(text, shed)| field(shed, Tone::Faint, text)));
+        out.extend(details(figures).into_iter().zip(3..).map(|(text, rank)| field(Rank::Beside(rank), Tone::Faint, text)));
     }
     out
 }
@@ -121,14 +201,17 @@ fn stream(app: &App, tile: &Tile) -> Vec<Field> {
     let shown = tile.role.letter();
     let letter = if hold == Some(tile.role) { format!("[{shown}]") } else { shown.to_string() };
     let mut out = match tile.switching {
-        Some(role) => vec![field(1, Tone::Here, format!("{letter}→{} switching", role.letter()))],
-        None => vec![field(1, Tone::Calm, letter)],
+        Some(role) => {
+            let arrow = format!("{letter}→{}", role.letter());
+            vec![forms(Rank::Trouble, Tone::Here, [format!("{arrow} switching"), arrow])]
+        }
+        None => vec![field(Rank::Stream, Tone::Calm, letter)],
     };
     let choice = app.plan.choice(app.viewer, tile.place).map(|choice| choice.reason);
     if let Some(Reason::HoldImpossible(role, short)) = choice {
-        out.push(field(2, Tone::Bright, format!("[{}] held, {} is short", role.letter(), short.word())));
+        out.push(field(Rank::Trouble, Tone::Bright, format!("[{}] held, {} is short", role.letter(), short.word())));
     } else if let Some(role) = hold.filter(|role| *role != tile.role && tile.switching != Some(*role)) {
-        out.push(field(2, Tone::Bright, format!("[{}] held, not to be had now", role.letter())));
+        out.push(field(Rank::Trouble, Tone::Bright, format!("[{}] held, not to be had now", role.letter())));
     }
     out
 }
@@ -163,40 +246,196 @@ fn details(figures: &Figures) -> Vec<String> {
     out
 }
 
-fn measured(figures: &Figures, drawn: bool) -> Vec<Field> {
+/// Resolution, frame rate, latency, loss where there is some, dropouts.
+fn measured(figures: &Figures, drawn: bool, now: Mono) -> Vec<Field> {
     let mut out = Vec::new();
     if let Some((width, height)) = figures.size {
-        out.push(field(7, Tone::Calm, format!("{width}×{height}")));
+        out.push(forms(Rank::Figure(3), Tone::Calm, [format!("{width}×{height}"), format!("{height}p")]));
     }
-    let rate = |rate: Option<f64>| rate.map_or_else(|| "–".to_owned(), |rate| format!("{rate:.1}"));
-    let declared = figures.declared.map(lattice_core::FrameRate::per_second);
-    out.push(field(4, Tone::Calm, format!("{:>4}/{:<4}", rate(figures.sent), rate(declared))));
+    out.push(rates(figures));
     // To the screen there is none of what is not drawn.
-    let latency = figures.latency.filter(|_| drawn).map(|latency| {
-        let basis = if latency.basis.is_whole() { ' ' } else { '+' };
-        format!("{basis}{:>3} ms {}", latency.total.p50.as_millis(), latency.basis.letter())
+    out.push(match figures.latency.filter(|_| drawn) {
+        Some(latency) => {
+            let basis = if latency.basis.is_whole() { "" } else { "+" };
+            let ms = latency.total.p50.as_millis();
+            let short = if ms < 1000 { format!("{basis}{ms} ms") } else { format!("{basis}{:.1} s", ms as f64 / 1e3) };
+            let long = format!("{:>4} ms {}", format!("{basis}{ms}"), latency.basis.letter());
+            forms(Rank::Figure(1), Tone::Calm, [long, short])
+        }
+        None => forms(Rank::Figure(1), Tone::Calm, ["   – ms  ".into(), "– ms".into()]),
     });
-    out.push(field(5, Tone::Calm, latency.unwrap_or_else(|| " – ms".into())));
-    let lost = figures.packets.lost;
-    let recent = figures.recent_loss.unwrap_or(0.0);
-    let lost_tone = if recent > 0.0 { Tone::Bright } else { Tone::Calm };
-    let text = if recent > 0.0 { format!("{lost} lost ({:.1} %)", recent * 100.0) } else { format!("{lost} lost") };
-    out.push(field(6, lost_tone, text));
+    let (lost, recent) = (figures.packets.lost, figures.recent_loss.unwrap_or(0.0));
+    if recent > 0.0 {
+        out.push(field(Rank::Beside(0), Tone::Bright, format!("{:.1} % lost", recent * 100.0)));
+    } else if lost > 0 {
+        out.push(field(Rank::Beside(1), Tone::Calm, format!("{lost} lost")));
+    }
+    out.extend(dropouts(figures, now));
     out
 }
 
+/// Sent and declared frame rate; one of them where both say the same.
+fn rates(figures: &Figures) -> Field {
+    let declared = figures.declared.map(lattice_core::FrameRate::per_second);
+    let text = |rate: Option<f64>, none: &str| rate.map_or_else(|| none.to_owned(), |rate| format!("{rate:.1}"));
+    let (sent, said) = (text(figures.sent, "…"), text(declared, "–"));
+    let both = format!("{sent:>4}/{said:<4}");
+    if declared.is_none() || sent == said {
+        return forms(Rank::Figure(0), Tone::Calm, [both, sent]);
+    }
+    let whole = said.strip_suffix(".0").unwrap_or(&said);
+    let (short, shorter) = (format!("{sent}/{said}"), format!("{sent}/{whole}"));
+    forms(Rank::Figure(0), Tone::Calm, [both, short, shorter])
+}
+
+/// Dropouts of the last hour, or of the time since it was opened, and how long ago the last one ended; the one that runs counts.
+fn dropouts(figures: &Figures, now: Mono) -> Option<Field> {
+    let watched = now.since(figures.milestones.first_packet?);
+    let span = watched.min(HOUR);
+    let ended = |dropout: &Dropout| now.since(dropout.start).saturating_sub(dropout.length);
+    let lately = figures.dropouts.iter().rev().take_while(|dropout| ended(dropout) <= HOUR).count();
+    let count = lately + usize::from(figures.dropout_now.is_some());
+    let (long, short) = match span.as_secs() {
+        3600.. => ("1 h".to_owned(), "1 h".to_owned()),
+        60.. => (format!("{} min", span.as_secs() / 60), format!("{}m", span.as_secs() / 60)),
+        seconds => (format!("{seconds} s"), format!("{seconds}s")),
+    };
+    let tone = if count > 0 { Tone::Bright } else { Tone::Calm };
+    let words = match count {
+        0 => "no dropouts".to_owned(),
+        1 => "1 dropout".to_owned(),
+        count => format!("{count} dropouts"),
+    };
+    let since = figures.dropouts.last().filter(|_| figures.dropout_now.is_none() && lately > 0).map(ended);
+    let since = since.map_or_else(String::new, |since| format!(", last {} ago", short_span(since)));
+    let tiny = format!("{count} in {short}");
+    Some(forms(Rank::Figure(2), tone, [format!("{words} in {long}{since}"), format!("{count} in {long}{since}"), tiny]))
+}
+
+/// A span in its largest unit, whole.
+fn short_span(span: Duration) -> String {
+    match span.as_secs() {
+        3600.. => format!("{} h", span.as_secs() / 3600),
+        60.. => format!("{} min", span.as_secs() / 60),
+        seconds => format!("{seconds} s"),
+    }
+}
+
+const HOUR: Duration = Duration::from_secs(3600);
+
 /// What is wrong and since when, why, and what comes next, each with its place in shedding.
-fn trouble(figures: &Figures, now: Mono) -> Vec<(u8, String)> {
+fn trouble(figures: &Figures, now: Mono) -> Vec<(Rank, String)> {
     if figures.verdict == Verdict::Steady {
         return Vec::new();
     }
     let since = figures.dropout_now.map(|dropout| dropout.length + now.since(figures.at));
     let since = since.map_or(String::new(), |since| format!(" {:.0} s", since.as_secs_f64().floor()));
-    let mut out = vec![(2, format!("{}{since}", figures.verdict))];
-    out.extend(figures.cause.map(|cause| (3, phrase_of(cause, figures.seen).to_owned())));
+    // Of a stream that has figures they come before the word, which its sign says as well.
+    let rank = if figures.verdict == Verdict::Strained { Rank::Beside(0) } else { Rank::Trouble };
+    let mut out = vec![(rank, format!("{}{since}", figures.verdict))];
+    out.extend(figures.cause.map(|cause| (Rank::Figure(MORE), phrase_of(cause, figures.seen).to_owned())));
     // What this machine makes of it, where that is what falls short.
     let ours = matches!(figures.cause, Some(Cause::TerminalSlow | Cause::MachineSlow));
-    out.extend(figures.shown.filter(|_| ours).map(|shown| (4, format!("shown {shown:.1}/s"))));
-    out.extend(figures.next_try.map(|next| (5, format!("next try in {:.0} s", next.since(now).as_secs_f64().ceil()))));
+    out.extend(figures.shown.filter(|_| ours).map(|shown| (Rank::Figure(MORE + 1), format!("shown {shown:.1}/s"))));
+    out.extend(
+        figures
+            .next_try
+            .map(|next| (Rank::Figure(MORE + 2), format!("next try in {:.0} s", next.since(now).as_secs_f64().ceil()))),
+    );
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn line(fields: Vec<Field>, width: usize) -> String {
+        let (fields, wide) = fit(fields, width);
+        let gap = if wide { "  " } else { " " };
+        let mut out = String::new();
+        for (n, (text, _)) in fields.iter().enumerate() {
+            out += ["", " "].get(n).copied().unwrap_or(gap);
+            out += text;
+        }
+        out
+    }
+
+    fn plate(figures: &Figures, name: &str) -> Vec<Field> {
+        let mut out =
+            vec![field(Rank::Sign, Tone::Calm, "•"), field(Rank::Name, Tone::Calm, name), field(Rank::Stream, Tone::Calm, "S")];
+        out.extend(trouble(figures, figures.at).into_iter().map(|(rank, text)| field(rank, Tone::Calm, text)));
+        out.extend(measured(figures, true, figures.at));
+        out.push(field(Rank::Beside(2), Tone::Faint, "steady"));
+        out.extend(details(figures).into_iter().zip(3..).map(|(text, rank)| field(Rank::Beside(rank), Tone::Faint, text)));
+        out
+    }
+
+    fn figures(sent: f64, millis: u64, dropouts: usize, verdict: Verdict) -> Figures {
+        let spread = Spread { p50: Duration::from_millis(millis), p95: Duration::from_millis(millis + 20) };
+        let at = Mono::from_millis(9_000_000);
+        let dropout = Dropout {
+            start: Mono::from_millis(8_700_000),
+            length: Duration::from_secs(2),
+            kind: lattice_core::meter::DropoutKind::Freeze,
+            frames_missed: None,
+            cause: None,
+            packets_lost: 0,
+            media: None,
+        };
+        Figures {
+            at,
+            verdict,
+            cause: (verdict == Verdict::Strained).then_some(Cause::Late),
+            size: Some((1920, 1080)),
+            declared: lattice_core::FrameRate::new(25.0),
+            sent: Some(sent),
+            latency: Some(lattice_core::meter::Latency {
+                basis: lattice_core::meter::LatencyBasis::Clock,
+                error: None,
+                total: spread,
+                path: spread,
+                buffer: spread,
+                decode: None,
+                draw: None,
+            }),
+            milestones: lattice_core::meter::Milestones { first_packet: Some(Mono::ZERO), ..Default::default() },
+            dropouts: vec![dropout; dropouts],
+            ..Figures::default()
+        }
+    }
+
+    #[test]
+    fn the_four_figures_stand_from_38_cells_on_and_nothing_is_wider_than_its_plate() {
+        for (sent, millis, dropouts, verdict) in [
+            (25.0, 41, 0, Verdict::Steady),
+            (25.0, 1_340, 12, Verdict::Strained),
+            (8.1, 230, 3, Verdict::Strained),
+            (25.0, 999, 140, Verdict::Steady),
+        ] {
+            let figures = figures(sent, millis, dropouts, verdict);
+            for name in ["Gate", "Lock gate upper", "Ticket hall, counter 3, left"] {
+                let mut most = 0;
+                for width in 8..=160 {
+                    let text = line(plate(&figures, name), width);
+                    assert!(text.width() <= width, "{width}: {text:?}");
+                    assert!(text.starts_with("• "), "{text:?}");
+                    let start: String = name.chars().take(4).collect();
+                    assert!(width < 10 || text.contains(&start), "{width}: {text:?}");
+                    let rate = format!("{sent:.1}");
+                    let latency = if millis < 1000 { format!("{millis} ms") } else { "1.3 s".into() };
+                    let shown = [rate.as_str(), &latency, &format!("{dropouts} in 1 h"), "1080p"];
+                    let long = [&rate, &format!("{millis} ms"), "in 1 h", "1920×1080"];
+                    let has =
+                        shown.iter().zip(long).filter(|(short, long)| text.contains(**short) || text.contains(*long)).count();
+                    assert!(width < 38 || has == 4, "{width}: {text:?} has {has} of {shown:?}");
+                    assert!(has >= most, "{width}: {text:?} has fewer figures than a narrower one");
+                    most = has;
+                }
+            }
+        }
+        let text = line(plate(&figures(25.0, 41, 2, Verdict::Steady), "Lock gate upper"), 38);
+        assert_eq!(text, "• Lock ga… S 1080p 25.0 41 ms 2 in 1 h");
+        let text = line(plate(&figures(8.1, 41, 0, Verdict::Steady), "Lock gate upper"), 80);
+        assert_eq!(text, "• Lock gate upper  S  1920×1080   8.1/25.0    41 ms c  no dropouts in 1 h");
+    }
 }

@@ -1,4 +1,5 @@
-//! The last minute, and how much was missed since the start.
+//! The last minute, and how much was missed since the start. A line along the foot where all is well; it rises by what was missing,
+//! to the top where nothing came.
 
 use crate::tui::theme::{Theme, Tone};
 use lattice_core::meter::{Figures, PulseCell};
@@ -8,6 +9,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 
 const LEVELS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+
 /// Draws a tile's pulse, the newest second at the right edge; one with less than the share `strain` of its frames is bright.
 pub fn draw(theme: Theme, figures: &Figures, strain: f64, area: Rect, buf: &mut Buffer) {
     let cells = &figures.pulse;
@@ -18,26 +20,27 @@ pub fn draw(theme: Theme, figures: &Figures, strain: f64, area: Rect, buf: &mut 
     let (ended, length) = figures.dropout_totals;
     let running = figures.dropout_now.map(|dropout| dropout.length);
     let (count, total) = (ended + u64::from(running.is_some()), length + running.unwrap_or_default());
+    // How many there were lately stands on the plate; how much was missed since the start, here.
     let summary = match count {
-        0 => "no dropouts".to_owned(),
+        0 => return,
         1 => format!("1 dropout, {:.1} s", total.as_secs_f64()),
         n => format!("{n} dropouts, {:.1} s", total.as_secs_f64()),
     };
     let room = area.width.saturating_sub(shown as u16 + 1);
     if summary.len() <= usize::from(room) {
-        let tone = if count == 0 { Tone::Faint } else { Tone::Bright };
-        Line::styled(summary, theme.tone(tone)).render(Rect { width: room, ..area }, buf);
+        Line::styled(summary, theme.tone(Tone::Bright)).render(Rect { width: room, ..area }, buf);
     }
 }
 
 fn span(theme: Theme, cell: PulseCell, strain: f64) -> Span<'static> {
     match cell {
-        PulseCell::Unknown => Span::styled("·", theme.tone(Tone::Faint)),
-        PulseCell::Share(share) if share <= 0.0 => Span::raw(" "),
+        PulseCell::Unknown => Span::raw(" "),
+        PulseCell::Share(share) if share <= 0.0 => Span::styled("█", theme.tone(Tone::Alarm)),
         PulseCell::Share(share) => {
-            let level = ((share * 7.0).round() as usize).min(6);
-            let tone = if f64::from(share) < strain { Tone::Bright } else { Tone::Faint };
-            Span::styled(LEVELS[level], theme.tone(tone))
+            // A frame more or less than expected in a second is none that was missed.
+            let strained = f64::from(share) < strain;
+            let level = if strained { ((1.0 - share) * 7.0).round().clamp(1.0, 6.0) as usize } else { 0 };
+            Span::styled(LEVELS[level], theme.tone(if strained { Tone::Bright } else { Tone::Faint }))
         }
     }
 }

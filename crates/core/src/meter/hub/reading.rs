@@ -95,6 +95,7 @@ impl Meter {
             packets_flow: self.packets_flow(now),
             awaiting_keyframe: !self.last_unit_clean || self.first_displayable.is_none(),
             key_needed: self.key_needed(),
+            decoder_failed: self.decoder_failed.is_some_and(|at| recently(now, Some(at)) || self.last_decoded < Some(at)),
             unknown_codec: matches!(self.codec(), Some(Codec::Other(_)))
                 || self.barred.is_some()
                 || (refused && self.unusual.is_some()),

@@ -22,7 +22,7 @@ const COLUMNS: [Column; 7] = [
     column("length", Constraint::Length(9), 0),
     column("cause", Constraint::Length(26), 100),
     column("evidence", Constraint::Fill(2), 150),
-    column("taken note of", Constraint::Length(20), 116),
+    column("acknowledged", Constraint::Length(20), 116),
 ];
 const ABOVE: u16 = 2;
 /// Lines for the selected entry.
@@ -49,6 +49,7 @@ const fn sign(kind: EventKind) -> (&'static str, Tone) {
         EventKind::Stutter => ("▪", Tone::Bright),
         EventKind::Strained => ("≈", Tone::Bright),
         EventKind::ClockWrong
+        | EventKind::DecoderFailed
         | EventKind::SizeChanged
         | EventKind::RateChanged
         | EventKind::NightMode
@@ -102,15 +103,20 @@ fn title(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffe
     let mut say = |tone, text: String| spans.push(Span::styled(format!("  {text}"), theme.tone(tone)));
     say(Tone::Text, format!("{entries} {}", if entries == 1 { "entry" } else { "entries" }));
     let tone = if alarms > 0 { Tone::Alarm } else { Tone::Calm };
-    say(tone, format!("{alarms} {} a hand", if alarms == 1 { "needs" } else { "need" }));
+    let count = match alarms {
+        0 => "no alarm".to_owned(),
+        1 => "1 alarm".to_owned(),
+        alarms => format!("{alarms} alarms"),
+    };
+    say(tone, count);
     if let Some(why) = &app.record.not_kept {
         say(Tone::Bright, why.clone());
     }
-    say(Tone::Calm, format!("alarms in the last 10 minutes: {}", app.ledger.load(app.utc)));
+    say(Tone::Calm, format!("{} in the last 10 minutes", app.ledger.load(app.utc)));
     match page.only {
         Only::All => {}
         Only::Running => say(Tone::Here, "only what goes on".into()),
-        Only::Alarms => say(Tone::Here, "only what needs a hand".into()),
+        Only::Alarms => say(Tone::Here, "only alarms".into()),
     }
     if !page.filter.is_empty() {
         say(Tone::Here, format!("with {}", page.filter));
@@ -124,7 +130,7 @@ fn title(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffe
 fn line(app: &App, entry: &Entry) -> Vec<Said> {
     let (sign, tone) = sign(entry.kind);
     let calm = |text: String| (text, Tone::Calm);
-    let alarm = entry.needs_a_hand(app.utc);
+    let alarm = entry.is_alarm(app.utc);
     // Of one camera every dropout counts, also those that came while it was strained all along.
     let dropouts = if entry.cameras.len() == 1 { entry.parts.times() } else { 0 };
     let times = match entry.times.max(dropouts) {
@@ -139,7 +145,7 @@ fn line(app: &App, entry: &Entry) -> Vec<Said> {
     let note = match (&entry.acknowledged, shelved) {
         (Some(acknowledged), _) => (format!("{} {}", acknowledged.by, moment(acknowledged.at, app.utc)), Tone::Calm),
         (None, true) => ("shelved".to_owned(), Tone::Calm),
-        (None, false) if alarm => ("needs a hand".to_owned(), Tone::Alarm),
+        (None, false) if alarm => ("in alarm".to_owned(), Tone::Alarm),
         (None, false) => (String::new(), Tone::Calm),
     };
     vec![
