@@ -142,6 +142,12 @@ impl Wall {
         of.map(|entry| format!("{} {}", entry.kind.word(), entry.cause.map_or("-", |cause| cause.word()))).collect()
     }
 
+    /// Frames of the others that came, and were decoded.
+    fn decoded(&self) -> Vec<(u64, u64)> {
+        let of = |index| self.figures(index).map(|it| (it.frames.received, it.frames.decoded));
+        (0..OTHERS).map(|index| of(index).unwrap_or_default()).collect()
+    }
+
     /// Counts of the others that must not move: packets lost, frames damaged, dropouts that are longer than a busy machine explains.
     fn losses(&self, strict: bool) -> Vec<(u64, u64, usize)> {
         let longest = if strict { Duration::ZERO } else { Duration::from_millis(1_500) };
@@ -233,13 +239,30 @@ fn what_one_camera_does_stays_its_own() {
         let name = format!("{deed:?}");
         bad.does(deed);
         let _ = wall.viewer.order(Command::Retry(villain));
+        let before = wall.decoded();
         let until = Instant::now() + span;
         while Instant::now() < until {
             std::thread::sleep(Duration::from_millis(50));
             let text = format!("{:?} {:?}", wall.figures(OTHERS), wall.told("villain"));
             assert!(!text.contains("\\u{1b}"), "{name}: {text}");
         }
+        // Each of the others is decoded as it comes, also beside one that wants more than there is.
+        for (index, (before, now)) in before.into_iter().zip(wall.decoded()).enumerate() {
+            let (came, decoded) = (now.0 - before.0, now.1 - before.1);
+            let least = if strict { 0.97 } else { 0.7 };
+            assert!(decoded as f64 + 4.0 >= came as f64 * least, "{name}: {index} had {decoded} of {came} decoded");
+        }
         wall.all_go_on(&name, if goes_on { &[] } else { &[OTHERS] });
+        if deed == Deed::Heavy {
+            let figures = wall.figures(OTHERS).unwrap();
+            println!(
+                "{:?} fps sent, {} of {} frames decoded, {} left out",
+                figures.sent.unwrap_or(0.0).round(),
+                figures.frames.decoded,
+                figures.frames.received,
+                figures.dropped.units_skipped
+            );
+        }
         for word in words {
             wall.wait(&format!("{name} is {word}"), |wall| wall.told("villain").iter().any(|told| told.contains(word)));
         }

@@ -190,7 +190,7 @@ impl Cause {
             Self::AwaitingKeyframe => "waiting for a keyframe",
             Self::Damaged => "damaged bitstream",
             Self::UnknownCodec => "codec not known here",
-            Self::KeyNeeded => "stream is encrypted, key needed",
+            Self::KeyNeeded => "encrypted: key needed",
             Self::FrozenPicture => "picture frozen at source",
             Self::DarkPicture => "picture dark or covered",
             Self::WashedOut => "picture washed out",

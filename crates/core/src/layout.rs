@@ -137,6 +137,13 @@ impl Layout {
         }
     }
 
+    /// The share of the picture's area that an even grid without empty places gives up on this screen, 0 to 1.
+    #[must_use]
+    pub fn gives_up(&self, screen: &Screen) -> f64 {
+        let Self::Even(count) = self else { return 0.0 };
+        even_grid_with_loss(*count, screen.width, screen.height, screen.cell_aspect, screen.below).1
+    }
+
     /// Columns and rows of an even grid on this screen.
     #[must_use]
     pub fn even_grid_on(&self, screen: &Screen) -> Option<(usize, usize)> {
@@ -195,11 +202,19 @@ fn by_units(places: &[Place], screen: &Screen) -> Vec<CellPlace> {
     places.iter().map(place).collect()
 }
 
+/// A grid without empty places is taken where its pictures have at least this share of the area that the largest would have.
+const FULL_FROM: f64 = 0.7;
+
 /// Columns and rows of an even grid for `count` tiles that make 16:9 pictures largest in an area of
 /// `width` × `height` cells, each cell `cell_aspect` as wide as high, with `overhead` rows of every
-/// tile not for the picture. At least 1 × 1; ties go to the grid with fewer empty places.
+/// tile not for the picture. At least 1 × 1. A grid without empty places goes before one with somewhat larger pictures.
 #[must_use]
 pub fn even_grid(count: usize, width: u16, height: u16, cell_aspect: f64, overhead: u16) -> (usize, usize) {
+    even_grid_with_loss(count, width, height, cell_aspect, overhead).0
+}
+
+/// The same, and the share of the picture's area that is lost against the grid with the largest pictures, 0 to 1.
+fn even_grid_with_loss(count: usize, width: u16, height: u16, cell_aspect: f64, overhead: u16) -> ((usize, usize), f64) {
     let count = count.max(1);
     let picture_area = |columns: usize, rows: usize| {
         let w = f64::from(width) / columns as f64;
@@ -209,12 +224,18 @@ pub fn even_grid(count: usize, width: u16, height: u16, cell_aspect: f64, overhe
         let w = w.min(h * 16.0 / 9.0);
         w * w
     };
-    let shapes = (1..=count).map(|columns| (columns, count.div_ceil(columns)));
+    let shapes = || (1..=count).map(|columns| (columns, count.div_ceil(columns)));
     let better = |a: (usize, usize), b: (usize, usize)| {
         let (x, y) = (picture_area(a.0, a.1), picture_area(b.0, b.1));
         if y > x + 1e-9 || ((y - x).abs() <= 1e-9 && b.0 * b.1 < a.0 * a.1) { b } else { a }
     };
-    shapes.reduce(better).unwrap_or((1, 1))
+    let largest = shapes().reduce(better).unwrap_or((1, 1));
+    let most = picture_area(largest.0, largest.1);
+    let full = shapes().filter(|(columns, rows)| columns * rows == count).reduce(better);
+    match full.map(|full| (full, picture_area(full.0, full.1))) {
+        Some((full, area)) if most > 0.0 && area >= most * FULL_FROM => (full, 1.0 - area / most),
+        _ => (largest, 0.0),
+    }
 }
 
 #[cfg(test)]

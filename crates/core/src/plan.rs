@@ -111,14 +111,14 @@ pub enum Short {
 }
 
 impl Short {
-    /// What it is called.
+    /// What is said of it, in 24 letters at most.
     #[must_use]
-    pub const fn word(self) -> &'static str {
+    pub const fn phrase(self) -> &'static str {
         match self {
-            Self::Link => "the link",
-            Self::HostLink => "the link to its host",
-            Self::Decoding => "decoding",
-            Self::Viewers => "its viewers",
+            Self::Link => "link budget used up",
+            Self::HostLink => "host's link used up",
+            Self::Decoding => "decoding budget used up",
+            Self::Viewers => "viewer limit reached",
         }
     }
 }

@@ -384,15 +384,12 @@ impl Planning {
             });
             let (name, role) = (def.name.clone(), key.role.word());
             let text = if held {
-                format!("{name}: its {role} is too heavy for the link; m shows the lighter stream")
+                format!("{name}: {role} is too heavy for the link; m shows a lighter stream")
             } else {
-                format!(
-                    "{name}: its {role} is too heavy for the link: eased to the lighter stream, tried again in {} s",
-                    wait.as_secs()
-                )
+                format!("{name}: {role} is too heavy for the link; showing a lighter stream, next try in {} s", wait.as_secs())
             };
-            let done = if held { "offered the lighter stream" } else { "eased to the lighter stream" };
-            let what = format!("{done}: its {role} was too heavy");
+            let done = if held { "offered a lighter stream" } else { "showed a lighter stream" };
+            let what = format!("{done}: {role} was too heavy");
             self.moves.push(Move::Done { camera: name, cause: Cause::TooHeavy, what });
             self.moves.push(Move::Say(Loudness::Alarm, text));
         }
@@ -631,14 +628,14 @@ pub fn reason(choice: Choice) -> String {
     let word = |role: Role| role.word();
     match choice.reason {
         Reason::Held => "held by the operator".into(),
-        Reason::HoldImpossible(role, short) => format!("{} is held, but {} is short", word(role), short.word()),
+        Reason::HoldImpossible(role, short) => format!("{} is held, but {}", word(role), short.phrase()),
         Reason::Only => "the only stream that is known".into(),
         Reason::Enough(heavier, share) => {
             let digits = usize::from(share < 0.1);
             format!("the tile shows {:.digits$} % of {}'s pixels", share * 100.0, word(heavier))
         }
-        Reason::NoRoom(heavier, short) => format!("{} would look better, but {} is short", word(heavier), short.word()),
-        Reason::Waits(heavier) => format!("{} has room: taken when it has had for 10 s", word(heavier)),
+        Reason::NoRoom(heavier, short) => format!("{} would look better, but {}", word(heavier), short.phrase()),
+        Reason::Waits(heavier) => format!("{} now fits; switches after 10 s of free room", word(heavier)),
         Reason::Best => "the finest there is".into(),
         Reason::Nothing(short) => short_words(short),
     }
@@ -648,5 +645,5 @@ pub fn reason(choice: Choice) -> String {
 #[must_use]
 pub fn short_words(short: Short) -> String {
     let what = if short == Short::Decoding { "not shown" } else { "not received" };
-    format!("{what}: {} is short", short.word())
+    format!("{what}: {}", short.phrase())
 }

@@ -337,6 +337,43 @@ fn a_keyframe_is_asked_for_where_the_camera_offers_it_and_ends_the_wait() {
     }
 }
 
+/// A measurement, not a test: `cargo test -p lattice-net --test standin -- --ignored --nocapture how_soon`.
+#[test]
+#[ignore = "a minute of measuring"]
+fn how_soon_a_keyframe_comes_after_joining_and_after_a_loss() {
+    let rig = rig(|spec| {
+        (spec.feedback, spec.keyframe_on_join) = (true, false);
+        for stream in &mut spec.streams {
+            stream.keyframe_interval = Duration::from_secs(10);
+        }
+    });
+    let before = rig.open(TransportChoice::Tcp);
+    wait(&before, "pictures", 20, |f| f.frames.received >= 30);
+    let told = |what: &str, mut spans: Vec<Duration>| {
+        spans.sort_unstable();
+        let of = |share: f64| spans[((spans.len() - 1) as f64 * share) as usize].as_millis();
+        println!("{what}: {} times, median {} ms, 95 % {} ms, longest {} ms", spans.len(), of(0.5), of(0.95), of(1.0));
+    };
+    let joins = (0..20).map(|_| {
+        let source = rig.open(TransportChoice::Udp);
+        let figures = wait(&source, "a first picture", 20, |f| f.milestones.first_picture.is_some());
+        source.close();
+        wait_closed(&source);
+        figures.milestones.first_picture.unwrap().since(figures.milestones.playing.unwrap())
+    });
+    told("from the answer to PLAY to the first picture", joins.collect());
+    let source = rig.open(TransportChoice::Udp);
+    wait(&source, "steady", 20, steady);
+    for _ in 0..20 {
+        rig.camera.inject(Fault::Loss { share: 0.5, lasting: Duration::from_millis(80) });
+        // Requests are two seconds apart.
+        std::thread::sleep(Duration::from_millis(2_700));
+    }
+    let figures = wait(&source, "pictures", 20, |f| f.dropout_now.is_none());
+    println!("{} packets lost, asked {:?}", figures.packets.lost, figures.keyframes_asked);
+    told("dropouts by loss", figures.dropouts.iter().map(|dropout| dropout.length).collect());
+}
+
 #[test]
 fn a_keyframe_is_asked_for_by_the_device_service_too() {
     let rig = rig(|spec| {

@@ -14,6 +14,9 @@ fn grids_fit_their_terminal() {
         (9, 160, 48, (3, 3)),
         (3, 300, 30, (3, 1)),
         (0, 80, 24, (1, 1)),
+        // Full, though pictures in 10 × 7 would be larger; seven in a row would be far smaller than 3 × 3 with two holes.
+        (64, 160, 48, (8, 8)),
+        (7, 160, 48, (3, 3)),
     ] {
         assert_eq!(even_grid(count, width, height, 0.5, 2), want, "{count} in {width}x{height}");
     }

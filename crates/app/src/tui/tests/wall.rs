@@ -145,7 +145,7 @@ fn the_link_bounds_what_is_open_and_the_plate_says_so() {
     let effects = app.settle();
     // Streams are taken for 500 kbit/s until they were measured: two fit.
     assert_eq!(app.tiles.iter().filter(|tile| tile.short.is_none()).count(), 2, "{:?}", app.tiles);
-    assert!(has(&draw(&app, ColourDepth::True), "not received: the link is short"));
+    assert!(has(&draw(&app, ColourDepth::True), "not received: link budget used up"));
     assert!(effects.iter().all(|effect| !matches!(effect, Effect::Open(_))), "{effects:?}");
     press(&mut app, KeyCode::Char('o'));
     let plan = draw(&app, ColourDepth::True);
@@ -153,7 +153,7 @@ fn the_link_bounds_what_is_open_and_the_plate_says_so() {
     press(&mut app, KeyCode::Esc);
     press(&mut app, KeyCode::Char('m'));
     let told = draw(&app, ColourDepth::True);
-    assert!(has(&told, "[M] held, the link is short"), "{told:#?}");
+    assert!(has(&told, "[M] held, link budget used up"), "{told:#?}");
 }
 
 #[test]

@@ -12,8 +12,8 @@ pub fn outcomes<'a>(newcomers: &Newcomers, theme: Theme, key: &str) -> Vec<Line<
     }
     if !newcomers.locked.is_empty() {
         let wants = match newcomers.locked.len() {
-            1 => "it wants another sign-in".to_owned(),
-            n => format!("{n} want another sign-in"),
+            1 => "1 camera asks for another sign-in".to_owned(),
+            n => format!("{n} cameras ask for another sign-in"),
         };
         let text = format!("{wants}: {key} gives one; none is tried again by itself");
         lines.push(Line::styled(text, theme.tone(Tone::Alarm)));

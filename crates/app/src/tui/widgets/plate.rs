@@ -81,6 +81,8 @@ pub fn draw(app: &App, theme: Theme, subject: Subject<'_>, area: Rect, buf: &mut
 const FIGURES_FROM: usize = 38;
 /// to no less than this.
 const SHORTEST_NAME: usize = 6;
+/// A plate below this width says one rate where the two agree.
+const BOTH_RATES_FROM: u16 = 80;
 /// Figures of this rank and above go before the name is cut.
 const MORE: u8 = 4;
 
@@ -130,7 +132,7 @@ fn fit(mut fields: Vec<Field>, width: usize) -> (Vec<(String, Tone)>, bool) {
 }
 
 /// A text of so many cells, with a sign where something is missing of it.
-fn cut(text: &str, width: usize) -> String {
+pub fn cut(text: &str, width: usize) -> String {
     if text.width() <= width {
         return text.to_owned();
     }
@@ -176,7 +178,7 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     let drawn = tile.is_none_or(|tile| tile.short.is_none());
     let measures = matches!(verdict, Verdict::Steady | Verdict::Strained) || figures.cause == Some(Cause::UnknownCodec);
     if measures {
-        out.extend(measured(figures, drawn, app.now));
+        out.extend(measured(figures, drawn, app.now, width));
     } else if let Some((width, height)) = figures.size {
         out.push(field(Rank::Beside(1), Tone::Faint, format!("{width}×{height}")));
     }
@@ -209,7 +211,7 @@ fn stream(app: &App, tile: &Tile) -> Vec<Field> {
     };
     let choice = app.plan.choice(app.viewer, tile.place).map(|choice| choice.reason);
     if let Some(Reason::HoldImpossible(role, short)) = choice {
-        out.push(field(Rank::Trouble, Tone::Bright, format!("[{}] held, {} is short", role.letter(), short.word())));
+        out.push(field(Rank::Trouble, Tone::Bright, format!("[{}] held, {}", role.letter(), short.phrase())));
     } else if let Some(role) = hold.filter(|role| *role != tile.role && tile.switching != Some(*role)) {
         out.push(field(Rank::Trouble, Tone::Bright, format!("[{}] held, not to be had now", role.letter())));
     }
@@ -247,12 +249,12 @@ fn details(figures: &Figures) -> Vec<String> {
 }
 
 /// Resolution, frame rate, latency, loss where there is some, dropouts.
-fn measured(figures: &Figures, drawn: bool, now: Mono) -> Vec<Field> {
+fn measured(figures: &Figures, drawn: bool, now: Mono, width: u16) -> Vec<Field> {
     let mut out = Vec::new();
     if let Some((width, height)) = figures.size {
         out.push(forms(Rank::Figure(3), Tone::Calm, [format!("{width}×{height}"), format!("{height}p")]));
     }
-    out.push(rates(figures));
+    out.push(rates(figures, width));
     // To the screen there is none of what is not drawn.
     out.push(match figures.latency.filter(|_| drawn) {
         Some(latency) => {
@@ -275,13 +277,18 @@ fn measured(figures: &Figures, drawn: bool, now: Mono) -> Vec<Field> {
 }
 
 /// Sent and declared frame rate; one of them where both say the same.
-fn rates(figures: &Figures) -> Field {
+fn rates(figures: &Figures, width: u16) -> Field {
     let declared = figures.declared.map(lattice_core::FrameRate::per_second);
     let text = |rate: Option<f64>, none: &str| rate.map_or_else(|| none.to_owned(), |rate| format!("{rate:.1}"));
     let (sent, said) = (text(figures.sent, "…"), text(declared, "–"));
     let both = format!("{sent:>4}/{said:<4}");
     if declared.is_none() || sent == said {
-        return forms(Rank::Figure(0), Tone::Calm, [both, sent]);
+        let one = format!("{sent:>4}");
+        return if width < BOTH_RATES_FROM {
+            forms(Rank::Figure(0), Tone::Calm, [one, sent])
+        } else {
+            forms(Rank::Figure(0), Tone::Calm, [both, sent])
+        };
     }
     let whole = said.strip_suffix(".0").unwrap_or(&said);
     let (short, shorter) = (format!("{sent}/{said}"), format!("{sent}/{whole}"));
@@ -360,11 +367,11 @@ mod tests {
         out
     }
 
-    fn plate(figures: &Figures, name: &str) -> Vec<Field> {
+    fn plate(figures: &Figures, name: &str, width: u16) -> Vec<Field> {
         let mut out =
             vec![field(Rank::Sign, Tone::Calm, "•"), field(Rank::Name, Tone::Calm, name), field(Rank::Stream, Tone::Calm, "S")];
         out.extend(trouble(figures, figures.at).into_iter().map(|(rank, text)| field(rank, Tone::Calm, text)));
-        out.extend(measured(figures, true, figures.at));
+        out.extend(measured(figures, true, figures.at, width));
         out.push(field(Rank::Beside(2), Tone::Faint, "steady"));
         out.extend(details(figures).into_iter().zip(3..).map(|(text, rank)| field(Rank::Beside(rank), Tone::Faint, text)));
         out
@@ -416,7 +423,7 @@ mod tests {
             for name in ["Gate", "Lock gate upper", "Ticket hall, counter 3, left"] {
                 let mut most = 0;
                 for width in 8..=160 {
-                    let text = line(plate(&figures, name), width);
+                    let text = line(plate(&figures, name, width as u16), width);
                     assert!(text.width() <= width, "{width}: {text:?}");
                     assert!(text.starts_with("• "), "{text:?}");
                     let start: String = name.chars().take(4).collect();
@@ -433,9 +440,9 @@ mod tests {
                 }
             }
         }
-        let text = line(plate(&figures(25.0, 41, 2, Verdict::Steady), "Lock gate upper"), 38);
+        let text = line(plate(&figures(25.0, 41, 2, Verdict::Steady), "Lock gate upper", 38), 38);
         assert_eq!(text, "• Lock ga… S 1080p 25.0 41 ms 2 in 1 h");
-        let text = line(plate(&figures(8.1, 41, 0, Verdict::Steady), "Lock gate upper"), 80);
+        let text = line(plate(&figures(8.1, 41, 0, Verdict::Steady), "Lock gate upper", 80), 80);
         assert_eq!(text, "• Lock gate upper  S  1920×1080   8.1/25.0    41 ms c  no dropouts in 1 h");
     }
 }

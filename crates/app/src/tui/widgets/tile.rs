@@ -14,7 +14,7 @@ use lattice_term::{Freshness, Look, TilePainter};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Alignment, Rect};
 use ratatui::text::Line;
-use ratatui::widgets::{Clear, Paragraph, Widget as _, Wrap};
+use ratatui::widgets::{Clear, Paragraph, Widget as _};
 use std::borrow::Cow;
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::sync::Arc;
@@ -36,9 +36,10 @@ pub fn draw_picture(app: &App, theme: Theme, region: &TileRegion, painter: &mut 
         sign(theme, Tone::Bright, " keyframes only ", foot.intersection(region.picture), buf);
         drawn
     } else if let Some(short) = tile.short.filter(|_| !own_trouble) {
-        let lines = [short_words(short), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
+        let words = short_words(short);
+        let lines = [words.clone(), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
         let drawn = paint(app, tile.key(), aspect, painter, region.picture, buf).is_some();
-        message(theme, Tone::Bright, &lines, region.picture, buf);
+        message_or(theme, Tone::Bright, short.phrase(), &lines, region.picture, buf);
         drawn
     } else {
         picture(app, theme, tile.key(), aspect, painter, region.picture, buf)
@@ -253,25 +254,26 @@ fn is_held(age: Duration, figures: &Figures) -> bool {
 fn said_over(theme: Theme, figures: &Figures, (drawn, held): (bool, Held), area: Rect, app: &App, buf: &mut Buffer) {
     let cause = figures.cause;
     let tone = Theme::verdict(figures.verdict);
-    let lines = match figures.verdict {
+    let one = |short: &'static str, line: &str| (short, vec![line.to_owned()]);
+    let (short, lines) = match figures.verdict {
         Verdict::Steady | Verdict::Strained if held == Held::ByTerminal && figures.dropout_now.is_none() => {
-            vec!["old picture: the terminal takes them slowly".to_owned()]
+            one("old: terminal is slow", "old picture: the terminal takes them slowly")
         }
         Verdict::Steady | Verdict::Strained if held != Held::No || figures.dropout_now.is_some() => {
-            vec!["held: waiting for a clean picture".to_owned()]
+            one("held picture", "held: waiting for a clean picture")
         }
         Verdict::Steady | Verdict::Strained => return,
         Verdict::Waiting if drawn => return,
-        Verdict::Waiting => [waiting_for(cause)].into_iter().chain(figures.text.clone()).collect(),
-        Verdict::Resting => vec!["resting".into()],
+        Verdict::Waiting => ("waiting", [waiting_for(cause)].into_iter().chain(figures.text.clone()).collect()),
+        Verdict::Resting => one("resting", "resting"),
         Verdict::Stalled | Verdict::Lost | Verdict::Locked => {
             let mut lines = vec![headline(figures, app)];
             lines.extend(figures.text.clone());
             lines.extend(cause.map(|cause| advice_of(cause, figures.seen).to_owned()));
-            lines
+            (cause.map_or(figures.verdict.word(), |cause| phrase_of(cause, figures.seen)), lines)
         }
     };
-    message(theme, tone, &lines, area, buf);
+    message_or(theme, tone, short, &lines, area, buf);
 }
 
 fn waiting_for(cause: Option<Cause>) -> String {
@@ -285,15 +287,37 @@ fn headline(figures: &Figures, app: &App) -> String {
     format!("{}{since}{cause}", figures.verdict.to_string().to_uppercase())
 }
 
-/// Text on a ground of its own in the middle of an area: as large as it needs, no larger.
+/// Text on a ground of its own in the middle of an area: as large as it needs, no larger. What does not fit whole is left out.
 pub fn message(theme: Theme, tone: Tone, lines: &[String], area: Rect, buf: &mut Buffer) {
-    let width = area.width.saturating_sub(4).min(64);
-    if width < 8 || area.height == 0 {
+    message_or(theme, tone, "", lines, area, buf);
+}
+
+/// The same; where the first sentence does not fit whole, its short form (24 letters at most) stands alone.
+pub fn message_or(theme: Theme, tone: Tone, short: &str, lines: &[String], area: Rect, buf: &mut Buffer) {
+    let width = area.width.saturating_sub(if area.width < 24 { 2 } else { 4 }).min(64);
+    if width < 6 || area.height == 0 {
         return;
     }
-    let wrapped: Vec<String> =
-        lines.iter().flat_map(|line| textwrap::wrap(line, usize::from(width))).map(Cow::into_owned).collect();
-    let height = (wrapped.len() as u16).min(area.height);
+    let wrap = |line: &str| textwrap::wrap(line, usize::from(width)).into_iter().map(Cow::into_owned).collect::<Vec<String>>();
+    let room = usize::from(area.height);
+    let mut wrapped: Vec<String> = Vec::new();
+    for line in lines {
+        let rows = wrap(line);
+        if wrapped.len() + rows.len() > room {
+            break;
+        }
+        wrapped.extend(rows);
+    }
+    if wrapped.is_empty() && !lines.is_empty() {
+        wrapped = wrap(if short.is_empty() { lines.first().map_or("", String::as_str) } else { short });
+        if wrapped.len() > room {
+            wrapped.truncate(room);
+            if let Some(last) = wrapped.last_mut() {
+                *last = plate::cut(&format!("{last} …"), usize::from(width));
+            }
+        }
+    }
+    let height = wrapped.len() as u16;
     let widest = wrapped.iter().map(|line| line.width()).max().unwrap_or(0) as u16 + 2;
     let place = Rect {
         x: area.x + (area.width - widest.min(area.width)) / 2,
@@ -309,7 +333,7 @@ pub fn message(theme: Theme, tone: Tone, lines: &[String], area: Rect, buf: &mut
         .enumerate()
         .map(|(n, line)| Line::styled(line, theme.tone(if n < headline { tone } else { Tone::Text })))
         .collect();
-    Paragraph::new(text).alignment(Alignment::Center).wrap(Wrap { trim: true }).render(place, buf);
+    Paragraph::new(text).alignment(Alignment::Center).render(place, buf);
 }
 
 /// Corners around the selected picture.

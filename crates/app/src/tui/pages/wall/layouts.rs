@@ -165,7 +165,9 @@ fn draw(app: &App, theme: Theme, selected: usize, buf: &mut Buffer) {
         } else {
             format!("from {} to {}", cells(suits.smallest), cells(suits.largest))
         };
-        format!("{}: {places}, {sizes}, {:.0} % of the screen unused", layout.word(), suits.unused * 100.0)
+        let lost = layout.gives_up(&screen);
+        let full = if lost > 0.005 { format!(", no empty place: {:.0} % smaller for it", lost * 100.0) } else { String::new() };
+        format!("{}: {places}, {sizes}{full}, {:.0} % of the screen unused", layout.word(), suits.unused * 100.0)
     };
     // Narrow screens have no room for both.
     let text = Some(said(true)).filter(|text| text.width() + 8 <= usize::from(inner.width)).unwrap_or_else(|| said(false));
