@@ -64,7 +64,13 @@ pub struct MediaRate {
     units: VecDeque<(Mono, i64, bool)>,
     newest: Option<i64>,
     reordered: bool,
+    /// The first unit of this sequence of timestamps. Servers begin with a keyframe that they kept, and go on with what is live:
+    /// the step from it says nothing of the camera.
+    first: Option<i64>,
 }
+
+/// A step from the first unit that is so many times the usual one leads from a kept keyframe into what is live.
+const KEPT: i64 = 3;
 
 /// With B-frames, units near both ends of the window whose neighbours in time are not in it: one
 /// anchor and the frames between two anchors, which are three at most in practice.
@@ -74,7 +80,7 @@ impl MediaRate {
     /// No unit yet.
     #[must_use]
     pub const fn new(rate: ClockRate) -> Self {
-        Self { rate, units: VecDeque::new(), newest: None, reordered: false }
+        Self { rate, units: VecDeque::new(), newest: None, reordered: false, first: None }
     }
 
     /// A unit arrived; `gap_before` says that packets were lost before it.
@@ -84,6 +90,7 @@ impl MediaRate {
         }
         self.reordered |= self.newest.is_some_and(|newest| timestamp < newest);
         self.newest = self.newest.max(Some(timestamp));
+        self.first.get_or_insert(timestamp);
         self.units.push_back((arrival, timestamp, gap_before));
     }
 
@@ -96,7 +103,7 @@ impl MediaRate {
     /// A new sequence of timestamps begins.
     pub fn restart(&mut self) {
         self.units.clear();
-        self.newest = None;
+        (self.newest, self.first) = (None, None);
         self.reordered = false;
     }
 
@@ -155,13 +162,20 @@ impl MediaRate {
             units.truncate(units.len() - RAGGED);
             units.drain(..RAGGED);
         }
-        let steps: Vec<(i64, bool)> = units.iter().zip(units.iter().skip(1)).map(|(a, b)| (b.0 - a.0, b.1)).collect();
+        let mut steps: Vec<(i64, bool)> = units.iter().zip(units.iter().skip(1)).map(|(a, b)| (b.0 - a.0, b.1)).collect();
+        let median = |steps: &[(i64, bool)]| {
+            let mut sorted: Vec<i64> = steps.iter().map(|(step, _)| *step).collect();
+            sorted.sort_unstable();
+            sorted.get(sorted.len() / 2).copied()
+        };
+        let begins = units.first().map(|(timestamp, _)| *timestamp) == self.first;
+        if begins && steps.len() > 1 && steps.first()?.0 > KEPT.saturating_mul(median(steps.get(1..)?)?) {
+            steps.remove(0);
+        }
         if steps.len() < 2 {
             return None;
         }
-        let mut sorted: Vec<i64> = steps.iter().map(|(step, _)| *step).collect();
-        sorted.sort_unstable();
-        let median = *sorted.get(sorted.len() / 2)?;
+        let median = median(&steps)?;
         let frames: i64 = steps.iter().map(|(step, gap)| if *gap { ((step + median / 2) / median).max(1) } else { 1 }).sum();
         let span = self.rate.micros(Ticks(steps.iter().map(|(step, _)| step).sum())) as f64 / 1e6;
         (span > 0.0).then(|| frames as f64 / span)
@@ -199,6 +213,24 @@ mod tests {
         let burst = rate.per_second(Mono::from_millis(8030)).unwrap();
         assert!(burst < 30.0, "{burst}");
         assert_eq!(rate.per_second(Mono::from_millis(60_000)), Some(0.0));
+    }
+
+    #[test]
+    fn a_kept_keyframe_before_what_is_live_makes_no_slow_camera() {
+        // A keyframe of 0.7 s ago, and what is live from then on.
+        let mut rate = MediaRate::new(ClockRate::VIDEO);
+        rate.on_unit(Mono::from_millis(0), 0, false);
+        for n in 0..50i64 {
+            rate.on_unit(Mono::from_millis(10 + 40 * n as u64), 63_000 + 3_600 * n, false);
+            let got = rate.per_second(Mono::from_millis(10 + 40 * n as u64));
+            assert!(n < 2 && got.is_none() || near(got, 25.0), "{n}: {got:?}");
+        }
+        // One that really sends the second frame late is slow only as long as that is in the window, as before.
+        let mut rate = MediaRate::new(ClockRate::VIDEO);
+        for n in [0i64, 1, 2, 3, 23, 24, 25] {
+            rate.on_unit(Mono::from_millis(40 * n as u64), 3_600 * n, false);
+        }
+        assert!(near(rate.per_second(Mono::from_millis(1_000)), 6.0));
     }
 
     #[test]
