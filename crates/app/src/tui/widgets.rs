@@ -1,6 +1,7 @@
 //! Parts that pages are drawn of.
 
 pub mod chart;
+pub mod closeup;
 pub mod frame;
 pub mod list;
 pub mod outcomes;

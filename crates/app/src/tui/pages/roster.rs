@@ -6,9 +6,11 @@ use crate::tui::app::entry::Entry;
 use crate::tui::app::{App, Dragged};
 use crate::tui::fronts::line::TypedLine;
 use crate::tui::fronts::{channels, help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, ROSTER, WALL, WELCOME, Way, back, elsewhere, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, ROSTER, WALL, WELCOME, Watched, Way, back, elsewhere, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
+use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::inner;
+use lattice_core::lattice::Aspect;
 use lattice_core::target::{Target, understand};
 use lattice_core::{TransportChoice, Verdict};
 use lattice_engine::jobs::Errand;
@@ -295,9 +297,20 @@ impl Keyed for Roster {
 }
 
 impl Page for Roster {
-    fn draw(&self, app: &App, theme: Theme, body: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+    fn draw(&self, app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
         view::draw(app, self, theme, inner(body), buf);
-        Vec::new()
+        let near = self.near(app).zip(view::picture(app, self, inner(body))).zip(painters.first_mut());
+        let Some(((key, place), painter)) = near else { return Vec::new() };
+        if closeup::picture(app, theme, key, place, painter, buf) { vec![key] } else { Vec::new() }
+    }
+
+    fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
+        let near = self.near(app).zip(view::picture(app, self, inner(body)));
+        near.map(|(key, area)| Watched { key, painter: 0, area, aspect: Aspect::Fit }).into_iter().collect()
+    }
+
+    fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
+        self.near(app).into_iter().collect()
     }
 
     fn camera(&self, app: &App) -> Option<String> {
@@ -348,6 +361,13 @@ fn seconds(text: &str) -> Result<Duration, String> {
 }
 
 impl Roster {
+    /// The stream of the selected camera that is open.
+    fn near(&self, app: &App) -> Option<FeedKey> {
+        let lines = self.lines(app);
+        let entry = lines.get(self.row(&lines))?.entry()?;
+        app.telling(app.camera_index(&entry.camera.name)?)
+    }
+
     fn remove(&mut self, app: &mut App) {
         let rows: Vec<String> = self.lines(app).iter().filter_map(|line| Some(line.entry()?.camera.name.clone())).collect();
         let Some(at) = self.name(app).and_then(|name| rows.iter().position(|row| *row == name)) else { return };

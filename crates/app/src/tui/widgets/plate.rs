@@ -303,9 +303,10 @@ fn dropouts(figures: &Figures, now: Mono) -> Option<Field> {
     let lately = figures.dropouts.iter().rev().take_while(|dropout| ended(dropout) <= HOUR).count();
     let count = lately + usize::from(figures.dropout_now.is_some());
     let (long, short) = match span.as_secs() {
-        3600.. => ("1 h".to_owned(), "1 h".to_owned()),
-        60.. => (format!("{} min", span.as_secs() / 60), format!("{}m", span.as_secs() / 60)),
-        seconds => (format!("{seconds} s"), format!("{seconds}s")),
+        3600.. => ("in 1 h".to_owned(), "in 1 h".to_owned()),
+        60.. => (format!("in {} min", span.as_secs() / 60), format!("in {}m", span.as_secs() / 60)),
+        // A number that counts seconds would be the only thing that moves on a quiet wall.
+        _ => ("so far".to_owned(), "so far".to_owned()),
     };
     let tone = if count > 0 { Tone::Bright } else { Tone::Calm };
     let words = match count {
@@ -315,8 +316,8 @@ fn dropouts(figures: &Figures, now: Mono) -> Option<Field> {
     };
     let since = figures.dropouts.last().filter(|_| figures.dropout_now.is_none() && lately > 0).map(ended);
     let since = since.map_or_else(String::new, |since| format!(", last {} ago", short_span(since)));
-    let tiny = format!("{count} in {short}");
-    Some(forms(Rank::Figure(2), tone, [format!("{words} in {long}{since}"), format!("{count} in {long}{since}"), tiny]))
+    let tiny = format!("{count} {short}");
+    Some(forms(Rank::Figure(2), tone, [format!("{words} {long}{since}"), format!("{count} {long}{since}"), tiny]))
 }
 
 /// A span in its largest unit, whole.

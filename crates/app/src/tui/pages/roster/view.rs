@@ -4,6 +4,7 @@ use super::{GroupBy, Roster, RosterLine, SortBy};
 use crate::tui::app::App;
 use crate::tui::app::entry::Entry;
 use crate::tui::theme::{Theme, Tone, sign};
+use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::{Column, List, Said, column, table};
 use lattice_core::FrameRate;
 use lattice_core::clock::off_text;
@@ -25,8 +26,8 @@ const COLUMNS: [Column; 15] = [
     column("address", Constraint::Length(15), 60),
     column("streams", Constraint::Length(7), 70),
     column("declared → arrived", Constraint::Length(22), 100),
-    column("10 minutes", Constraint::Length(TREND as u16), 104),
-    column("p95 ms", Constraint::Length(6), 120),
+    column("10 minutes", Constraint::Length(TREND as u16), 128),
+    column("p95 ms", Constraint::Length(6), 136),
     column("loss %", Constraint::Length(6), 146),
     column("dropouts", Constraint::Length(8), 166),
     column("by", Constraint::Length(4), 152),
@@ -57,10 +58,28 @@ pub fn sorts_by(title: &str) -> Option<SortBy> {
     })
 }
 
+/// Whether there is room for the selected camera's picture.
+const fn from_near(area: Rect) -> bool {
+    area.height >= closeup::FROM_ROWS && area.width >= closeup::FROM_COLUMNS
+}
+
+/// Where the selected camera's picture stands.
+pub fn picture(app: &App, roster: &Roster, area: Rect) -> Option<Rect> {
+    let lines = roster.lines(app);
+    let camera = lines.get(roster.row(&lines)).and_then(RosterLine::entry).is_some();
+    (camera && from_near(area)).then(|| closeup::places(foot(&list(roster, &lines, area), area), app.cell_aspect).picture)
+}
+
+/// Below the table.
+fn foot(list: &List, area: Rect) -> Rect {
+    Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area }
+}
+
 /// Where the table stands.
 pub fn list(roster: &Roster, lines: &[RosterLine<'_>], area: Rect) -> List {
     let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
     let details = match area.height {
+        _ if from_near(area) => closeup::ROWS + 1,
         30.. => DETAILS,
         16.. => FEW_DETAILS,
         _ => 0,
@@ -105,7 +124,12 @@ pub fn draw(app: &App, roster: &Roster, theme: Theme, area: Rect, buf: &mut Buff
     }
     let recorders: HashSet<&str> = app.site.cameras.iter().filter_map(|camera| camera.recorder.as_deref()).collect();
     table(theme, &list, lines.iter().map(|line| row(app, &recorders, line)).collect(), buf);
-    let details = Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area };
+    let mut details = foot(&list, area);
+    if let Some(key) = roster.near(app).filter(|_| from_near(area)) {
+        let places = closeup::places(details, app.cell_aspect);
+        closeup::past(app, theme, key, places.past, buf);
+        details = places.text;
+    }
     if let Some(entry) = lines.get(list.selected).and_then(RosterLine::entry).filter(|_| details.height > 0) {
         Paragraph::new(about(app, theme, entry)).wrap(Wrap { trim: false }).render(details, buf);
     }
@@ -175,10 +199,11 @@ fn loss_said(app: &App, entry: &Entry<'_>) -> Said {
     (format!("{:.2}", share * 100.0), if share >= limit { Tone::Bright } else { Tone::Calm })
 }
 
-/// The arrived rate against the declared one over ten minutes, a cell for fifty seconds; a gap where nothing was measured.
+/// What was missing of the declared rate over ten minutes, a cell for fifty seconds: a line along the foot where nothing was, a gap
+/// where nothing was measured.
 fn trend(app: &App, camera: &str, role: Role, figures: &Figures) -> Said {
     // Never a full cell: rows stay apart.
-    const BARS: [&str; 9] = ["▁", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "▇"];
+    const BARS: [&str; 9] = ["▁", "▂", "▂", "▃", "▄", "▅", "▆", "▇", "▇"];
     let key = app.camera_index(camera).map(|camera| FeedKey::new(camera, role));
     let past = key.and_then(|key| app.history.get(&key));
     let (Some(declared), Some(past)) = (figures.declared.map(FrameRate::per_second), past) else {
@@ -194,8 +219,8 @@ fn trend(app: &App, camera: &str, role: Role, figures: &Figures) -> Said {
     }
     let strain = key.map(|key| app.thresholds(key)).unwrap_or_default().arrived;
     let short = least.iter().flatten().any(|share| *share < strain);
-    let bar = |share: Option<f64>| share.map_or(" ", |share| BARS[(share.clamp(0.0, 1.0) * 8.0).round() as usize]);
-    (least.into_iter().map(bar).collect(), if short { Tone::Bright } else { Tone::Calm })
+    let bar = |share: Option<f64>| share.map_or(" ", |share| BARS[((1.0 - share.clamp(0.0, 1.0)) * 8.0).round() as usize]);
+    (least.into_iter().map(bar).collect(), if short { Tone::Bright } else { Tone::Faint })
 }
 
 /// How far the device's clock is off, as it told; else what its reports show, where that is beyond any path.

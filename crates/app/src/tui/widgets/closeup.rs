@@ -1,0 +1,114 @@
+//! The camera that is selected in a list, from near: its picture as it comes, and its last ten minutes.
+
+use super::tile;
+use crate::tui::app::App;
+use crate::tui::theme::{Theme, Tone};
+use lattice_core::lattice::Aspect;
+use lattice_core::meter::{Fig, Sample, Span as Past};
+use lattice_engine::FeedKey;
+use lattice_term::TilePainter;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Widget as _;
+
+/// Rows that it takes at the foot of a page,
+pub const ROWS: u16 = 13;
+/// where the page has so many,
+pub const FROM_ROWS: u16 = 36;
+/// and so many columns.
+pub const FROM_COLUMNS: u16 = 100;
+
+/// Where its parts stand: the picture on the right, what is said on the left, and under that the last ten minutes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Places {
+    /// For the picture.
+    pub picture: Rect,
+    /// For what the page says of the camera.
+    pub text: Rect,
+    /// For its last ten minutes.
+    pub past: Rect,
+}
+
+/// Rows of the last ten minutes: three figures, and the time below them.
+const PAST: u16 = 4;
+
+/// Divides the foot of a page.
+pub fn places(foot: Rect, cell_aspect: f64) -> Places {
+    let wide = (f64::from(foot.height) * 16.0 / 9.0 / cell_aspect.max(0.1)).round() as u16;
+    let wide = wide.min(foot.width / 2);
+    let picture = Rect { x: foot.right() - wide, width: wide, ..foot };
+    let left = Rect { width: foot.width - wide - 2, ..foot };
+    let text = Rect { height: left.height.saturating_sub(PAST + 1), ..left };
+    Places { picture, text, past: Rect { y: left.bottom().saturating_sub(PAST), height: PAST.min(left.height), ..left } }
+}
+
+/// One figure of the past: how it is called, its value in a sample, from where on it is bright, what fills a cell at least.
+struct Row {
+    name: &'static str,
+    unit: &'static str,
+    of: fn(&Sample) -> Option<f64>,
+    full: f64,
+}
+
+const FIGURES: [Row; 3] = [
+    Row { name: "frames missing", unit: "%", of: missing, full: 50.0 },
+    Row { name: "packets lost", unit: "%", of: |sample| sample.get(Fig::Loss).map(|share| f64::from(share) * 100.0), full: 10.0 },
+    Row { name: "latency p95", unit: "ms", of: |sample| sample.get(Fig::LatencyP95).map(f64::from), full: 500.0 },
+];
+
+/// The share of the declared frames that did not arrive, in percent.
+fn missing(sample: &Sample) -> Option<f64> {
+    let (declared, arrived) = (f64::from(sample.get(Fig::Declared)?), f64::from(sample.get(Fig::Arrived)?));
+    (declared > 0.0).then(|| ((1.0 - arrived / declared) * 100.0).max(0.0))
+}
+
+const LEVELS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+const NAME: u16 = 16;
+const VALUE: u16 = 18;
+
+/// Draws the picture; whether there is one.
+pub fn picture(app: &App, theme: Theme, key: FeedKey, place: Rect, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
+    tile::picture(app, theme, key, Aspect::Fit, painter, place, buf)
+}
+
+/// Draws the last ten minutes: a cell for some seconds, its height the worst of them; a gap where nothing was measured.
+pub fn past(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
+    let cells = area.width.saturating_sub(NAME + VALUE) as usize;
+    let Some(past) = app.history.get(&key).filter(|_| cells >= 12 && area.height >= PAST) else { return };
+    let span = Past::TenMinutes;
+    let each = span.duration().as_secs_f64() / cells as f64;
+    let samples: Vec<(usize, Sample)> = past
+        .over(app.now, span)
+        .into_iter()
+        .map(|(age, sample)| (cells - 1 - ((age / each) as usize).min(cells - 1), sample))
+        .collect();
+    for (row, figure) in (0..).zip(&FIGURES) {
+        let mut worst: Vec<Option<f64>> = vec![None; cells];
+        for (cell, sample) in &samples {
+            let value = (figure.of)(sample);
+            worst[*cell] = worst[*cell].map_or(value, |one| Some(value.map_or(one, |two| one.max(two))));
+        }
+        let most = worst.iter().flatten().copied().fold(0.0, f64::max);
+        let scale = most.max(figure.full);
+        let bars = worst.iter().map(|value| {
+            let share = value.map(|value| value / scale);
+            let tone = if share.is_some_and(|share| share > 0.25) { Tone::Bright } else { Tone::Faint };
+            let bar = share.map_or(" ", |share| LEVELS[(share * 7.0).round() as usize]);
+            Span::styled(bar, theme.tone(tone))
+        });
+        let now = worst.last().copied().flatten();
+        let digits = usize::from(figure.unit == "%");
+        let said = |value: Option<f64>| value.map_or_else(|| "–".to_owned(), |value| format!("{value:.digits$}"));
+        let mut spans =
+            vec![Span::styled(format!("{:<width$}", figure.name, width = usize::from(NAME)), theme.tone(Tone::Faint))];
+        spans.extend(bars);
+        let text = format!("  {} {}, most {}", said(now), figure.unit, said((!samples.is_empty()).then_some(most)));
+        spans.push(Span::styled(text, theme.tone(Tone::Calm)));
+        Line::from(spans).render(Rect { y: area.y + row, height: 1, ..area }, buf);
+    }
+    let foot = Rect { x: area.x + NAME, y: area.y + 3, width: cells as u16, height: 1 };
+    Line::styled("10 min ago", theme.tone(Tone::Faint)).render(foot, buf);
+    Line::styled("5", theme.tone(Tone::Faint)).centered().render(foot, buf);
+    Line::styled("now", theme.tone(Tone::Faint)).right_aligned().render(foot, buf);
+}
