@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
-/// An entry that is shelved asks for nobody for so long.
+/// An entry that is shelved is no alarm for so long.
 const SHELF: Duration = Duration::from_secs(3600);
 /// Readings that wait to be kept, at most.
 const UNKEPT: usize = 20_000;

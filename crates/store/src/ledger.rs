@@ -11,7 +11,7 @@ use rusqlite::{Row, params};
 pub enum EntryOrder {
     /// It is acknowledged, or not any more.
     Acknowledge,
-    /// It asks for nobody for an hour, or again.
+    /// It is shelved for an hour, or unshelved.
     Shelve,
     /// This is written to it.
     Note(String),

@@ -84,7 +84,7 @@ pub struct Entry {
     pub done: Vec<String>,
     /// Who acknowledged it.
     pub acknowledged: Option<Acknowledged>,
-    /// It asks for nobody until then.
+    /// It is shelved, and no alarm, until then.
     pub shelved_until: Option<Wall>,
     /// What somebody wrote to it.
     pub note: String,

@@ -5,9 +5,11 @@ mod view;
 use crate::tui::app::App;
 use crate::tui::fronts::help;
 use crate::tui::fronts::picker::Picker;
-use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
+use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::inner;
+use lattice_core::lattice::Aspect;
 use lattice_core::ledger::Entry;
 use lattice_engine::{Command, FeedKey};
 use lattice_store::EntryOrder;
@@ -60,7 +62,7 @@ impl Keyed for LedgerPage {
         moves("pgup", "a page up", |page: &mut Self, app| page.select(app, -15)),
         key("a", "acknowledge it, or take that back", |page: &mut Self, app| page.order(app, EntryOrder::Acknowledge))
             .hint("acknowledge"),
-        key("z", "it asks for nobody for an hour, or again", |page: &mut Self, app| page.order(app, EntryOrder::Shelve))
+        key("z", "shelve it for an hour, or unshelve it", |page: &mut Self, app| page.order(app, EntryOrder::Shelve))
             .hint("shelve"),
         key("n", "write a note to it", Self::note).hint("note"),
         key("/", "only entries with these words: camera, group, kind, cause; >5 longer than 5 s", Self::type_filter)
@@ -86,9 +88,20 @@ impl Keyed for LedgerPage {
 }
 
 impl Page for LedgerPage {
-    fn draw(&self, app: &App, theme: Theme, body: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+    fn draw(&self, app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
         view::draw(app, self, theme, inner(body), buf);
-        Vec::new()
+        let near = self.near(app).zip(view::picture(app, self, inner(body))).zip(painters.first_mut());
+        let Some(((key, place), painter)) = near else { return Vec::new() };
+        if closeup::picture(app, theme, key, place, painter, buf) { vec![key] } else { Vec::new() }
+    }
+
+    fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
+        let near = self.near(app).zip(view::picture(app, self, inner(body)));
+        near.map(|(key, area)| Watched { key, painter: 0, area, aspect: Aspect::Fit }).into_iter().collect()
+    }
+
+    fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
+        self.near(app).into_iter().collect()
     }
 
     fn camera(&self, app: &App) -> Option<String> {
@@ -153,6 +166,13 @@ impl LedgerPage {
         let mut rows: Vec<&Entry> = entries.filter(|entry| words.iter().all(|word| holds(app, entry, word))).collect();
         rows.sort_by_key(|entry| std::cmp::Reverse((entry.start, entry.id)));
         rows
+    }
+
+    /// The open stream of the selected entry's first camera.
+    fn near(&self, app: &App) -> Option<FeedKey> {
+        let rows = self.rows(app);
+        let camera = rows.get(self.row(&rows))?.cameras.first()?;
+        app.telling(app.camera_index(camera)?)
     }
 
     /// Where the selected entry stands among those shown.

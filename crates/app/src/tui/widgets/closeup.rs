@@ -15,9 +15,9 @@ use ratatui::widgets::Widget as _;
 /// Rows that it takes at the foot of a page,
 pub const ROWS: u16 = 13;
 /// where the page has so many,
-pub const FROM_ROWS: u16 = 36;
+const FROM_ROWS: u16 = 36;
 /// and so many columns.
-pub const FROM_COLUMNS: u16 = 100;
+const FROM_COLUMNS: u16 = 100;
 
 /// Where its parts stand: the picture on the right, what is said on the left, and under that the last ten minutes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -28,6 +28,16 @@ pub struct Places {
     pub text: Rect,
     /// For its last ten minutes.
     pub past: Rect,
+}
+
+/// Whether a page of this size has room for it.
+pub const fn has_room(area: Rect) -> bool {
+    area.height >= FROM_ROWS && area.width >= FROM_COLUMNS
+}
+
+/// The foot of a page.
+pub fn foot(area: Rect) -> Rect {
+    Rect { y: area.bottom().saturating_sub(ROWS), height: ROWS.min(area.height), ..area }
 }
 
 /// Rows of the last ten minutes: three figures, and the time below them.
@@ -97,7 +107,7 @@ pub fn past(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer)
             let bar = share.map_or(" ", |share| LEVELS[(share * 7.0).round() as usize]);
             Span::styled(bar, theme.tone(tone))
         });
-        let now = worst.last().copied().flatten();
+        let now = worst.iter().rev().flatten().next().copied();
         let digits = usize::from(figure.unit == "%");
         let said = |value: Option<f64>| value.map_or_else(|| "–".to_owned(), |value| format!("{value:.digits$}"));
         let mut spans =

@@ -60,6 +60,22 @@ impl List {
         self.shown().into_iter().filter_map(|index| Some(self.columns.get(index)?.width)).collect()
     }
 
+    /// The same with columns as wide as their contents: what of a column's width is not needed goes to those that fill the rest.
+    pub fn fitting(&self, rows: &[Vec<Said>]) -> Self {
+        let widest = |index: usize| rows.iter().filter_map(|row| Some(row.get(index)?.0.width())).max().unwrap_or(0);
+        let columns = self.columns.iter().enumerate().map(|(index, column)| {
+            let needed = widest(index).max(column.title.width()) as u16;
+            let width = match column.width {
+                Constraint::Length(most) | Constraint::Max(most) => Constraint::Length(needed.min(most)),
+                other => other,
+            };
+            // What no row says anything in has no column.
+            let from = if !rows.is_empty() && widest(index) == 0 { u16::MAX } else { column.from };
+            Column { width, from, ..*column }
+        });
+        Self { columns: columns.collect(), ..*self }
+    }
+
     /// The first row that is shown: as few are passed over as keep the selected one in sight.
     const fn first(&self) -> usize {
         let room = self.area.height.saturating_sub(1) as usize;

@@ -3,6 +3,7 @@
 use super::{LANE_SPANS, LedgerPage, Only};
 use crate::tui::app::App;
 use crate::tui::theme::{Theme, Tone};
+use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::{Column, List, Said, column, table};
 use lattice_core::Wall;
 use lattice_core::event::EventKind;
@@ -18,7 +19,7 @@ use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 const COLUMNS: [Column; 7] = [
     column("when", Constraint::Length(14), 0),
     column("what", Constraint::Length(14), 0),
-    column("camera", Constraint::Min(34), 0),
+    column("camera", Constraint::Max(40), 0),
     column("length", Constraint::Length(9), 0),
     column("cause", Constraint::Length(26), 100),
     column("evidence", Constraint::Fill(2), 150),
@@ -36,7 +37,8 @@ pub fn list(app: &App, page: &LedgerPage, area: Rect) -> Option<List> {
         return None;
     }
     let rows = page.rows(app);
-    let place = Rect { y: area.y + ABOVE, height: area.height.saturating_sub(ABOVE + BELOW), ..area };
+    let below = if closeup::has_room(area) { closeup::ROWS + 1 } else { BELOW };
+    let place = Rect { y: area.y + ABOVE, height: area.height.saturating_sub(ABOVE + below), ..area };
     Some(List { area: place, columns: COLUMNS.to_vec(), rows: rows.len(), selected: page.row(&rows) })
 }
 
@@ -85,11 +87,24 @@ pub fn draw(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Bu
         Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(body, buf);
         return;
     }
-    table(theme, &list, rows.iter().map(|entry| line(app, entry)).collect(), buf);
-    if let Some(entry) = rows.get(page.row(&rows)) {
-        let below = Rect { y: list_bottom(&rows, body), height: BELOW - 1, ..area }.intersection(area);
-        Paragraph::new(about(app, theme, entry)).wrap(Wrap { trim: true }).render(below, buf);
+    let lines: Vec<Vec<Said>> = rows.iter().map(|entry| line(app, entry)).collect();
+    table(theme, &list.fitting(&lines), lines, buf);
+    let Some(entry) = rows.get(page.row(&rows)) else { return };
+    let mut below = Rect { y: list_bottom(&rows, body), height: BELOW - 1, ..area }.intersection(area);
+    if closeup::has_room(area) {
+        let places = closeup::places(closeup::foot(area), app.cell_aspect);
+        if let Some(key) = page.near(app) {
+            closeup::past(app, theme, key, places.past, buf);
+        }
+        below = places.text;
     }
+    Paragraph::new(about(app, theme, entry)).wrap(Wrap { trim: true }).render(below, buf);
+}
+
+/// Where the picture of the selected entry's camera stands.
+pub fn picture(app: &App, page: &LedgerPage, area: Rect) -> Option<Rect> {
+    let there = closeup::has_room(area) && !page.lanes;
+    there.then(|| closeup::places(closeup::foot(area), app.cell_aspect).picture)
 }
 
 /// Right under the rows, or at the foot where there are many.

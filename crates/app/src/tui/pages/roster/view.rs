@@ -58,28 +58,19 @@ pub fn sorts_by(title: &str) -> Option<SortBy> {
     })
 }
 
-/// Whether there is room for the selected camera's picture.
-const fn from_near(area: Rect) -> bool {
-    area.height >= closeup::FROM_ROWS && area.width >= closeup::FROM_COLUMNS
-}
-
 /// Where the selected camera's picture stands.
 pub fn picture(app: &App, roster: &Roster, area: Rect) -> Option<Rect> {
     let lines = roster.lines(app);
     let camera = lines.get(roster.row(&lines)).and_then(RosterLine::entry).is_some();
-    (camera && from_near(area)).then(|| closeup::places(foot(&list(roster, &lines, area), area), app.cell_aspect).picture)
-}
-
-/// Below the table.
-fn foot(list: &List, area: Rect) -> Rect {
-    Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area }
+    (camera && closeup::has_room(area)).then(|| closeup::places(closeup::foot(area), app.cell_aspect).picture)
 }
 
 /// Where the table stands.
 pub fn list(roster: &Roster, lines: &[RosterLine<'_>], area: Rect) -> List {
+    let all = area;
     let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
     let details = match area.height {
-        _ if from_near(area) => closeup::ROWS + 1,
+        _ if closeup::has_room(all) => closeup::ROWS + 1,
         30.. => DETAILS,
         16.. => FEW_DETAILS,
         _ => 0,
@@ -124,9 +115,9 @@ pub fn draw(app: &App, roster: &Roster, theme: Theme, area: Rect, buf: &mut Buff
     }
     let recorders: HashSet<&str> = app.site.cameras.iter().filter_map(|camera| camera.recorder.as_deref()).collect();
     table(theme, &list, lines.iter().map(|line| row(app, &recorders, line)).collect(), buf);
-    let mut details = foot(&list, area);
-    if let Some(key) = roster.near(app).filter(|_| from_near(area)) {
-        let places = closeup::places(details, app.cell_aspect);
+    let mut details = Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area };
+    if let Some(key) = roster.near(app).filter(|_| closeup::has_room(area)) {
+        let places = closeup::places(closeup::foot(area), app.cell_aspect);
         closeup::past(app, theme, key, places.past, buf);
         details = places.text;
     }
