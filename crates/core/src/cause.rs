@@ -185,7 +185,7 @@ impl Cause {
             Self::Silence => "no packets come",
             Self::PacketLoss => "packets lost on the path",
             Self::Late => "packets late",
-            Self::CameraSlowed => "camera sends fewer frames",
+            Self::CameraSlowed => "camera slowed down",
             Self::TooHeavy => "too heavy for the link",
             Self::AwaitingKeyframe => "waiting for a keyframe",
             Self::Damaged => "damaged bitstream",

@@ -12,6 +12,7 @@ pub mod regions;
 mod rig;
 mod stack;
 mod tour;
+mod trouble;
 
 use super::aids::Aids;
 use super::lattices::Lattices;
@@ -129,6 +130,8 @@ pub struct App {
     pub lifted: Option<usize>,
     /// The tour that runs.
     tour: Option<RunningTour>,
+    /// Who stands on the trouble wall.
+    trouble: trouble::Trouble,
     /// When the operator did something last.
     worked: Option<Mono>,
     /// Places that cameras in trouble took while the tour runs.
@@ -226,6 +229,7 @@ impl App {
             selected: 0,
             lifted: None,
             tour: None,
+            trouble: trouble::Trouble::default(),
             worked: None,
             fronted: BTreeMap::new(),
             given_back: BTreeSet::new(),
@@ -331,6 +335,7 @@ impl App {
     pub fn back_on_the_wall(&mut self) {
         if !self.enlarged && self.lifted.is_none() {
             self.end_tour();
+            self.lattices.leave_trouble();
         }
         if self.lifted.is_some() {
             self.unsay();
@@ -445,6 +450,7 @@ impl App {
         self.ledger = snapshot.ledger.clone();
         self.own_addresses = snapshot.own_addresses.clone();
         self.seats = snapshot.seats.get(&self.viewer).cloned().unwrap_or_default();
+        self.follow_trouble();
         self.seat();
         self.show_page_snapshot();
         self.tell_dropouts();

@@ -4,6 +4,8 @@ use lattice_core::lattice::{History, Lattice};
 
 /// The name of the lattice of all cameras, which is always there.
 pub const ALL: &str = "all cameras";
+/// The name of the one that arranges itself.
+pub const TROUBLE: &str = "in trouble";
 
 /// What undo brings back.
 #[derive(Debug, Clone, PartialEq)]
@@ -27,20 +29,40 @@ pub struct Lattices {
     shown: Option<String>,
     /// The page that is shown.
     page: usize,
+    /// What is in trouble, while that is shown instead, and the page to go back to.
+    trouble: Option<(Lattice, usize)>,
     history: History<State>,
 }
 
 impl Default for Lattices {
     fn default() -> Self {
         let all = Lattice::even(ALL, []);
-        Self { own: Vec::new(), saved: Vec::new(), all, shown: None, page: 0, history: History::default() }
+        Self { own: Vec::new(), saved: Vec::new(), all, shown: None, page: 0, trouble: None, history: History::default() }
     }
 }
 
 impl Lattices {
     /// The one that is shown.
     pub fn shown(&self) -> &Lattice {
+        if let Some((trouble, _)) = &self.trouble {
+            return trouble;
+        }
         self.shown.as_deref().and_then(|name| self.named(name)).unwrap_or(&self.all)
+    }
+
+    /// Shows what is in trouble instead; holds, aspects and marks stay with their cameras.
+    pub fn show_trouble(&mut self, mut lattice: Lattice) {
+        let page = self.trouble.as_ref().map_or(self.page, |(_, page)| *page);
+        keep_placed(self.trouble.as_ref().map_or(&self.all, |(before, _)| before), &mut lattice);
+        self.trouble = Some((lattice, page));
+        self.turn(self.page);
+    }
+
+    /// Shows what was shown before; false where the trouble wall was not.
+    pub fn leave_trouble(&mut self) -> bool {
+        let Some((_, page)) = self.trouble.take() else { return false };
+        self.turn(page);
+        true
     }
 
     /// The page that is shown, from 0.
@@ -63,7 +85,9 @@ impl Lattices {
 
     /// Whether a lattice is not as it was saved.
     pub fn is_changed(&self, lattice: &Lattice) -> bool {
-        lattice.name != ALL && self.saved.iter().find(|saved| saved.name == lattice.name) != Some(lattice)
+        lattice.name != ALL
+            && lattice.name != TROUBLE
+            && self.saved.iter().find(|saved| saved.name == lattice.name) != Some(lattice)
     }
 
     /// Whether anything is not as it was saved.
@@ -79,11 +103,7 @@ impl Lattices {
 
     /// The lattice of all is this one; holds, aspects and marks stay with their cameras.
     fn set_all(&mut self, mut all: Lattice) {
-        for placed in self.all.tiles().iter().flatten() {
-            if let Some(own) = all.find(&placed.camera).and_then(|tile| all.at_mut(tile)) {
-                own.clone_from(placed);
-            }
-        }
+        keep_placed(&self.all, &mut all);
         self.all = all;
     }
 
@@ -114,13 +134,21 @@ impl Lattices {
             return false;
         }
         self.shown = name.filter(|name| *name != ALL).map(str::to_owned);
-        self.page = 0;
+        (self.trouble, self.page) = (None, 0);
         true
     }
 
     /// Shows another page.
     pub fn turn(&mut self, page: usize) {
         self.page = page.min(self.shown().pages().saturating_sub(1));
+    }
+
+    /// Takes what arranges itself for a lattice of its own, which is shown from then on.
+    fn settle_trouble(&mut self) {
+        let Some((trouble, _)) = self.trouble.take() else { return };
+        let name = self.free_name("lattice");
+        self.own.push(trouble.called(name.as_str()));
+        self.shown = Some(name);
     }
 
     fn keep_page(&mut self) {
@@ -137,6 +165,7 @@ impl Lattices {
     /// Changes the lattice that is shown; can be undone. The lattice of all cameras stays: a new one is made of it.
     pub fn edit<T>(&mut self, change: impl FnOnce(&mut Lattice) -> T) -> T {
         let before = self.state();
+        self.settle_trouble();
         let at = self.shown.as_deref().and_then(|name| self.own.iter().position(|lattice| lattice.name == name));
         let at = at.unwrap_or_else(|| {
             let name = self.free_name("lattice");
@@ -160,6 +189,9 @@ impl Lattices {
     /// Changes how a tile shows its camera: what it is held on, its aspect, its mark. Can be undone. In the lattice of all
     /// cameras it lasts as long as the program.
     pub fn adjust<T>(&mut self, change: impl FnOnce(&mut Lattice) -> T) -> T {
+        if let Some((trouble, _)) = &mut self.trouble {
+            return change(trouble);
+        }
         if self.shown.is_some() {
             return self.edit(change);
         }
@@ -173,6 +205,7 @@ impl Lattices {
 
     /// Adds a lattice and shows it; can be undone.
     pub fn add(&mut self, lattice: Lattice) {
+        self.trouble = None;
         let before = self.state();
         self.history.record(before);
         self.shown = Some(lattice.name.clone());
@@ -182,6 +215,9 @@ impl Lattices {
 
     /// Takes the shown lattice out; can be undone. Gives its name.
     pub fn remove(&mut self) -> Option<String> {
+        if self.leave_trouble() {
+            return None;
+        }
         let name = self.shown.clone()?;
         let before = self.state();
         self.history.record(before);
@@ -196,6 +232,9 @@ impl Lattices {
     /// A sentence when that cannot be.
     pub fn rename(&mut self, to: &str) -> Result<(), String> {
         let to = to.trim();
+        if self.trouble.is_some() {
+            return Err("what is in trouble keeps its name: W makes a lattice of it".into());
+        }
         let Some(from) = self.shown.clone() else { return Err("the lattice of all cameras keeps its name".into()) };
         if to.is_empty() || to == from {
             return Ok(());
@@ -214,7 +253,7 @@ impl Lattices {
 
     /// A name that no lattice has yet: with a number behind it where it is taken.
     pub fn free_name(&self, wanted: &str) -> String {
-        if wanted != ALL && self.named(wanted).is_none() {
+        if wanted != ALL && wanted != TROUBLE && self.named(wanted).is_none() {
             return wanted.to_owned();
         }
         (2..=self.own.len() + 2).map(|n| format!("{wanted} {n}")).find(|name| self.named(name).is_none()).unwrap_or_default()
@@ -242,11 +281,21 @@ impl Lattices {
 
     fn restore(&mut self, state: Option<State>) -> bool {
         let Some(State { own, all, shown, page }) = state else { return false };
+        self.trouble = None;
         (self.own, self.shown, self.page) = (own, shown, page);
         if all.cameras() == self.all.cameras() {
             self.all = all; // else cameras came or went meanwhile
         }
         self.keep_page();
         true
+    }
+}
+
+/// What is held, how pictures stand and what is marked goes over to another lattice with the same cameras.
+fn keep_placed(from: &Lattice, to: &mut Lattice) {
+    for placed in from.tiles().iter().flatten() {
+        if let Some(own) = to.find(&placed.camera).and_then(|tile| to.at_mut(tile)) {
+            own.clone_from(placed);
+        }
     }
 }

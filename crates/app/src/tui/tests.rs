@@ -390,3 +390,33 @@ fn an_address_alone_shows_no_password() {
     };
     assert!(!format!("{camera:?}").contains("ebb-and-flow"));
 }
+
+/// docs/KEYS.md: all keys of all pages, from the tables that help, palette and footer are printed from.
+fn keys_page(app: &App) -> String {
+    let mut page = String::from(
+        "# Keys\n\nEvery key of every page, as the help (`?`) has them. This page is made from the program's own tables: after a change\n\
+         `NEW_KEYS=1 cargo test -p amber-lattice --bins key_page` writes it anew.\n",
+    );
+    for (name, keys) in super::fronts::help::sections(app) {
+        page.extend(["\n## ", &name, "\n\n| key | |\n|---|---|\n"]);
+        for key in keys.iter().filter(|key| !key.help.is_empty()) {
+            let names: Vec<String> = key.keys.split(' ').map(|one| format!("`{}`", one.replace('|', "\\|"))).collect();
+            page.extend(["| ", &names.join(", "), " | ", &key.help.replace('|', "\\|"), " |\n"]);
+        }
+    }
+    page
+}
+
+#[test]
+fn the_key_page_of_the_docs_is_what_the_program_says() {
+    let mut app = wall(4, 160, 50);
+    app.available = true;
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/KEYS.md");
+    let page = keys_page(&app);
+    if std::env::var_os("NEW_KEYS").is_some() {
+        std::fs::write(&path, &page).unwrap();
+    }
+    let kept = std::fs::read_to_string(&path).unwrap_or_default();
+    assert!(kept == page, "docs/KEYS.md is not what the program says: NEW_KEYS=1 cargo test -p amber-lattice --bins key_page");
+    assert!(page.contains("## Wall") && page.contains("| `enter` |") && page.lines().count() > 100);
+}

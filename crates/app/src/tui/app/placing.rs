@@ -1,7 +1,7 @@
 //! What stands where: cameras in tiles, layouts, lattices.
 
 use crate::tui::app::{App, Dragged, Tile};
-use crate::tui::lattices::ALL;
+use crate::tui::lattices::{ALL, TROUBLE};
 use crate::tui::page::WALL;
 use crate::tui::theme::Tone;
 use lattice_core::Role;
@@ -132,6 +132,12 @@ impl App {
 
     /// Shows a lattice, all cameras for `None`. What was changed in another one stays there.
     pub fn show_lattice(&mut self, name: Option<&str>) {
+        if name == Some(TROUBLE) {
+            if !self.is_on_trouble() {
+                self.toggle_trouble();
+            }
+            return;
+        }
         if !self.lattices.show(name) {
             self.say(Tone::Alarm, format!("there is no lattice {:?} any more", name.unwrap_or_default()));
             return;
@@ -357,7 +363,9 @@ impl App {
         self.end_tour();
         match order {
             Order::Lattice(name) if self.site.tour(&name).is_some() => self.begin_tour(&name),
-            Order::Lattice(name) if name != ALL && self.lattices.own().iter().all(|lattice| lattice.name != name) => {
+            Order::Lattice(name)
+                if name != ALL && name != TROUBLE && self.lattices.own().iter().all(|lattice| lattice.name != name) =>
+            {
                 self.say(Tone::Alarm, format!("the lattice {name:?} was sent here, and this site has none of this name"));
             }
             Order::Lattice(name) => self.show_lattice(Some(&name)),

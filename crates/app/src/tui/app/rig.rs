@@ -89,6 +89,7 @@ impl App {
         }
         self.ledger = self.rig.watch.ledger().clone();
         self.history = self.rig.watch.histories().clone();
+        self.follow_trouble();
         self.seat();
     }
 

@@ -14,7 +14,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 
 /// What stands beside figures, or is made of them.
-const SIGNS: [(&str, &str); 15] = [
+const SIGNS: [(&str, &str); 16] = [
     ("c, r, f", "what a latency is measured by: the camera's clock; relative, above the least of the last minute; flashes"),
     ("±", "how far a clock may be off"),
     (
@@ -27,13 +27,20 @@ const SIGNS: [(&str, &str); 15] = [
     ),
     ("checks", "ETSI TR 101 290 for transport streams: priority 1, and of 2 transport, CRC, PCR and PTS errors"),
     ("available", "share of the measured and planned time without a dropout"),
-    ("10 minutes", "the least share of the declared rate that arrived, a bar for 50 s"),
-    ("lost", "packets expected and never received since the start; in brackets the share of the last 10 s"),
+    ("10 minutes", "what was missing of the declared rate, a bar for 50 s: a line along the foot where nothing was"),
+    (
+        "lost",
+        "packets expected and never received: the share of the last 10 s, else how many since the start; none, where none were",
+    ),
+    ("in 1 h", "dropouts of the last hour, or since it was opened, and how long ago the last one ended"),
     ("dropout", "no new picture that can be shown for longer than 3 frame periods and 400 ms"),
     ("stutter", "a dropout below 1 s"),
     ("freeze", "a dropout from 1 s on while the session lives"),
     ("outage", "a dropout while there is no session"),
-    ("pulse", "the last minute, a cell a second: share of the expected frames that came fit to show; a gap: none"),
+    (
+        "pulse",
+        "the last minute, a cell a second: a line along the foot where every frame came fit to show; it rises by what was missing, to the top where none came",
+    ),
     ("M, S, T", "main stream, sub stream, third stream, as the planner chose; [M]: held by the operator"),
     ("still", "a picture fetched now and then, with age and interval (3/5 s): never live"),
 ];
@@ -93,7 +100,7 @@ impl Page for Help {
 }
 
 /// All keys, as sections: where the operator is comes first.
-fn sections(app: &App) -> Vec<page::Section> {
+pub fn sections(app: &App) -> Vec<page::Section> {
     let here = if app.page_name() == WELCOME { WALL } else { app.page_name() };
     let pages = app.pages.tables.iter();
     let told = |table: &page::Table| (table.name, app.keys_of(table).into_iter().map(|(_, key)| key).collect::<Vec<KeyText>>());

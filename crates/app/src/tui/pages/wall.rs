@@ -79,6 +79,8 @@ impl Keyed for Wall {
         key("7", "", |_, app| app.show_numbered(7)),
         key("8", "", |_, app| app.show_numbered(8)),
         key("9", "", |_, app| app.show_numbered(9)),
+        key("!", "all that is in alarm or in trouble, the worst largest; again: back", |_, app| app.toggle_trouble())
+            .hint("trouble"),
         key("t", "begin a tour; hold it, let it run on; esc ends it", |_, app| choose::tour(app)),
         key("y", "give back the tiles that cameras in trouble took in a tour", |_, app| app.give_back()),
         key("e", "send the lattice, or the enlarged camera, to another screen", |_, app| choose::screen(app)),

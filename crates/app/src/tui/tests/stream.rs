@@ -36,7 +36,7 @@ fn a_stream_shows_what_it_declares_against_what_it_does_and_is_read_at_any_momen
         "41/66 ms p50/p95, by its clock, to 1 ms",
         "the last 1 minute, newest values",
         "30 s ago  strained",
-        "camera sends fewer frames (high): sent 5.0/s of 12.5/s declared",
+        "camera slowed down (high): sent 5.0/s of 12.5/s declared",
     ] {
         assert!(has(&screen, told), "{told}: {screen:#?}");
     }

@@ -346,3 +346,118 @@ fn each_key_has_one_meaning_on_its_page_and_each_way_begins_on_a_page() {
         }
     }
 }
+
+/// The stream that tells of a camera is in this state now.
+fn becomes(app: &mut App, name: &str, verdict: Verdict) {
+    let key = app.telling(app.camera_index(name).unwrap()).unwrap();
+    let mut figures = (*app.figures).clone();
+    let cause = (verdict != Verdict::Steady).then_some(Cause::Silence);
+    figures.insert(key, Arc::new(Figures { verdict, cause, ..(*well(key)).clone() }));
+    let pictures = app.pictures.clone();
+    app.on_figures(figures, pictures);
+}
+
+#[test]
+fn what_is_in_trouble_stands_on_one_wall_the_worst_largest_and_leaves_once_it_is_well() {
+    let mut app = two_fours();
+    later(&mut app, 1);
+    press(&mut app, KeyCode::Char('2'));
+    press(&mut app, KeyCode::Char('!'));
+    assert!(has(&draw(&app, ColourDepth::Mono), "no camera is in alarm or in trouble"));
+    press(&mut app, KeyCode::Char('!'));
+    assert_eq!(app.lattices.shown().name, "second", "back where it was");
+    for (name, verdict) in [("Berth 5", Verdict::Strained), ("Fuel quay", Verdict::Lost), ("Car lane 2", Verdict::Stalled)] {
+        becomes(&mut app, name, verdict);
+    }
+    press(&mut app, KeyCode::Char('!'));
+    app.settle();
+    assert_eq!(names(&app), ["Fuel quay", "Car lane 2", "Berth 5"]);
+    let places = regions(&app).tiles;
+    assert!(places[0].whole.area() > 2 * places[1].whole.area(), "the worst is the largest");
+    assert!(has(&draw(&app, ColourDepth::Mono), "in trouble"), "it is never unclear what is shown");
+    // A hold stays with its camera while others come and go.
+    press(&mut app, KeyCode::Right);
+    press(&mut app, KeyCode::Char('m'));
+    assert_eq!((app.selected, app.hold(2)), (2, Some(Role::Main)));
+    app.now = app.now + Duration::from_secs(3);
+    becomes(&mut app, "Berth 5", Verdict::Lost);
+    app.now = app.now + Duration::from_secs(3);
+    becomes(&mut app, "Lock gate upper", Verdict::Strained);
+    app.settle();
+    assert_eq!(names(&app), ["Fuel quay", "Berth 5", "Car lane 2", "Lock gate upper"], "who stood first stays first");
+    assert_eq!(app.hold(1), Some(Role::Main));
+    // Well again: seen to be for ten seconds, then gone.
+    becomes(&mut app, "Fuel quay", Verdict::Steady);
+    app.now = app.now + Duration::from_secs(9);
+    becomes(&mut app, "Berth 5", Verdict::Lost);
+    assert!(names(&app).contains(&"Fuel quay"));
+    app.now = app.now + Duration::from_secs(2);
+    becomes(&mut app, "Berth 5", Verdict::Lost);
+    app.settle();
+    assert_eq!(names(&app), ["Berth 5", "Car lane 2", "Lock gate upper"]);
+    // What is changed by hand becomes a lattice of its own.
+    press(&mut app, KeyCode::Delete);
+    assert_eq!((app.lattices.shown().name.as_str(), names(&app).len()), ("lattice", 2));
+    press(&mut app, KeyCode::Char('!'));
+    press(&mut app, KeyCode::Esc);
+    assert_eq!(app.lattices.shown().name, "lattice");
+}
+
+#[test]
+fn a_narrow_header_loses_names_before_counts_and_alarms_last() {
+    let mut app = two_fours();
+    later(&mut app, 1);
+    becomes(&mut app, "Fuel quay", Verdict::Lost);
+    becomes(&mut app, "Car lane 2", Verdict::Stalled);
+    becomes(&mut app, "Lock gate upper", Verdict::Strained);
+    // An outage of more than half a minute asks for somebody.
+    let outage = lattice_core::event::Event {
+        number: 0,
+        kind: lattice_core::event::EventKind::Outage,
+        start: Mono::from_millis(0),
+        end: None,
+        cause: Some(Cause::Silence),
+        evidence: String::new(),
+        confidence: lattice_core::event::Confidence::High,
+    };
+    with(&mut app, 0, |figures| figures.events = [outage].into());
+    let alarms = app.ledger.alarms(app.utc).count();
+    assert!(alarms > 0, "{:?}", app.ledger.entries());
+    let header = |app: &mut App, width: u16| {
+        app.area = Rect::new(0, 0, width, 24);
+        let mut buf = Buffer::empty(Rect::new(0, 0, width, 1));
+        crate::tui::widgets::frame::header(app, Theme::new(ColourDepth::Mono), Rect::new(0, 0, width, 1), &mut buf);
+        (0..width).map(|x| buf[(x, 0)].symbol().to_owned()).collect::<String>()
+    };
+    let wide = header(&mut app, 160);
+    for text in ["Tarnhithe ferry port", "first", "× 1 lost", "■ 1 stalled", "≈ 1 strained", "steady", "alarm", "14:02:31"] {
+        assert!(wide.contains(text), "{text}: {wide}");
+    }
+    let narrow = header(&mut app, 60);
+    assert!(narrow.contains("lost") && narrow.contains("stalled") && narrow.contains("alarm"), "{narrow}");
+    assert!(!narrow.contains("Tarnhithe"), "{narrow}");
+    for width in 12..160 {
+        let line = header(&mut app, width);
+        assert!(line.contains("alarm"), "{width}: {line}");
+    }
+}
+
+#[test]
+fn a_list_shows_the_selected_camera_from_near_where_there_is_room() {
+    use crate::tui::page::ROSTER;
+    let mut app = two_fours();
+    let names: Vec<String> = app.cameras_there().map(str::to_owned).collect();
+    let camera = |name: &String| lattice_store::Camera { name: name.clone(), ..Default::default() };
+    Arc::make_mut(&mut app.site).cameras = names.iter().map(camera).collect();
+    app.on_site();
+    later(&mut app, 1);
+    app.open(ROSTER);
+    let screen = draw(&app, ColourDepth::Mono);
+    assert!(has(&screen, "latency p95") && has(&screen, "10 min ago"), "{screen:#?}");
+    let near = view::watched(&app);
+    assert_eq!(near.len(), 1, "one picture is decoded, at the size that it has here");
+    press(&mut app, KeyCode::Down);
+    assert_ne!(view::watched(&app)[0].key, near[0].key, "that of the selected camera");
+    app.area = Rect::new(0, 0, 80, 24);
+    assert!(view::watched(&app).is_empty() && !has(&draw(&app, ColourDepth::Mono), "10 min ago"));
+}

@@ -144,3 +144,30 @@ pub fn form(app: &App, theme: Theme, width: u16, height: u16, buf: &mut Buffer) 
     }
     inner
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_take_what_they_need_and_the_last_one_the_rest() {
+        let columns = vec![
+            column("when", Constraint::Length(14), 0),
+            column("camera", Constraint::Max(20), 0),
+            column("evidence", Constraint::Fill(1), 0),
+            column("acknowledged", Constraint::Length(20), 0),
+        ];
+        let list = List { area: Rect::new(0, 0, 60, 5), columns, rows: 2, selected: 0 };
+        let row = |texts: [&str; 4]| texts.map(|text| (text.to_owned(), Tone::Calm)).to_vec();
+        let rows = vec![
+            row(["14:02", "Gate", "packets come when their place is given up", ""]),
+            row(["14:01", "A camera with a name that is long", "", ""]),
+        ];
+        let fitting = list.fitting(&rows);
+        assert_eq!(fitting.widths(), [Constraint::Length(5), Constraint::Length(20), Constraint::Fill(1)], "nobody acknowledged");
+        let mut buf = Buffer::empty(list.area);
+        table(Theme::new(lattice_term::ColourDepth::Mono), &fitting, rows, &mut buf);
+        let line: String = (0..60).map(|x| buf[(x, 1)].symbol().to_owned()).collect();
+        assert_eq!(line.trim_end(), "▌ 14:02  Gate                  packets come when their place");
+    }
+}

@@ -44,3 +44,20 @@ fn span(theme: Theme, cell: PulseCell, strain: f64) -> Span<'static> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lattice_term::ColourDepth;
+
+    #[test]
+    fn a_pulse_is_a_low_line_and_rises_by_what_was_missing() {
+        let theme = Theme::new(ColourDepth::True);
+        let shares = [1.0, 1.1, 0.9, 0.5, 0.1, 0.0].map(PulseCell::Share);
+        let spans: Vec<Span<'_>> = [PulseCell::Unknown].into_iter().chain(shares).map(|cell| span(theme, cell, 0.85)).collect();
+        let text: String = spans.iter().map(|span| span.content.as_ref()).collect();
+        assert_eq!(text, " ▁▁▁▅▇█");
+        assert_eq!(spans[1].style, theme.tone(Tone::Faint));
+        assert_eq!(spans[6].style, theme.tone(Tone::Alarm), "nothing came: it is the loudest");
+    }
+}

@@ -146,6 +146,10 @@ pub fn empty(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
             };
             vec![placed.camera.clone(), why.to_owned()]
         }
+        None if app.is_on_trouble() && app.tiles.is_empty() => {
+            vec!["no camera is in alarm or in trouble".into(), "! leads back to what was shown".into()]
+        }
+        None if app.is_on_trouble() => return,
         None if region.tile == app.selected => vec!["empty".into(), "p puts a camera here, g fills all empty tiles".into()],
         None => vec!["empty".into()],
     };
@@ -368,5 +372,39 @@ mod tests {
         message(theme, Tone::Text, &["a-name-of-thirty-letters-at-all".to_owned()], area, &mut buf);
         let all: String = buf.content.iter().map(ratatui::buffer::Cell::symbol).collect();
         assert_eq!(all.split_whitespace().collect::<String>(), "a-name-of-thirty-letters-at-all");
+    }
+
+    fn said(short: &str, lines: &[&str], width: u16, height: u16) -> Vec<String> {
+        let area = Rect::new(0, 0, width, height);
+        let mut buf = Buffer::empty(area);
+        let lines: Vec<String> = lines.iter().map(ToString::to_string).collect();
+        message_or(Theme::new(ColourDepth::Mono), Tone::Text, short, &lines, area, &mut buf);
+        let row = |y: u16| (0..width).map(|x| buf[(x, y)].symbol().to_owned()).collect::<String>().trim().to_owned();
+        (0..height).map(row).filter(|row| !row.is_empty()).collect()
+    }
+
+    #[test]
+    fn a_small_tile_has_the_short_form_and_no_sentence_is_cut() {
+        let lines = ["STALLED for 12 s: packets lost on the path", "SETUP was answered 453", "Ask for the lighter stream."];
+        assert_eq!(said("packets lost on the path", &lines, 60, 10), lines);
+        assert_eq!(said("packets lost on the path", &lines, 50, 2), lines[..2], "what does not fit whole is left out");
+        assert_eq!(said("packets lost on the path", &lines, 30, 1), ["packets lost on the path"]);
+        assert_eq!(said("packets lost on the path", &lines, 18, 2), ["packets lost on", "the path"]);
+        assert_eq!(said("packets lost on the path", &lines, 18, 1), ["packets lost on…"], "cut at a word, and it says so");
+        assert!(said("packets lost on the path", &lines, 7, 1).is_empty());
+    }
+
+    #[test]
+    fn every_short_form_has_24_letters_at_most() {
+        let causes = Cause::ALL.iter().map(|cause| cause.phrase());
+        let budgets = [
+            lattice_core::plan::Short::Link,
+            lattice_core::plan::Short::HostLink,
+            lattice_core::plan::Short::Decoding,
+            lattice_core::plan::Short::Viewers,
+        ];
+        for phrase in causes.chain(budgets.iter().map(|short| short.phrase())) {
+            assert!(phrase.width() <= 24 && !phrase.is_empty(), "{phrase:?}");
+        }
     }
 }

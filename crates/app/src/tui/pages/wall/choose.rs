@@ -2,7 +2,7 @@
 
 use crate::tui::app::App;
 use crate::tui::fronts::picker::{Line, Picker};
-use crate::tui::lattices::ALL;
+use crate::tui::lattices::{ALL, TROUBLE};
 use crate::tui::theme::Tone;
 use lattice_core::lattice::Lattice;
 use lattice_engine::Command;
@@ -138,7 +138,7 @@ pub fn rename(app: &mut App) {
 /// A name for a copy of the shown lattice.
 pub fn duplicate(app: &mut App) {
     let name = app.lattices.shown().name.clone();
-    let name = app.lattices.free_name(if name == ALL { "lattice" } else { &name });
+    let name = app.lattices.free_name(if [ALL, TROUBLE].contains(&name.as_str()) { "lattice" } else { &name });
     app.put_in_front(Picker::line("Name of the new lattice", name, |app, text| {
         let name = app.lattices.free_name(text.trim());
         if !name.is_empty() {
