@@ -22,8 +22,10 @@ pub struct Chart {
     pub title: String,
     /// Decimal digits of its axis.
     pub digits: usize,
-    /// The axis goes up to this at least.
+    /// The axis goes up to this at least, where it begins at zero.
     pub least_top: f64,
+    /// The axis has what the lines need, and no zero.
+    pub fitted: bool,
     /// Its lines.
     pub curves: Vec<Curve>,
 }
@@ -50,13 +52,17 @@ pub fn charts_page(
     for chart in charts {
         book.heading(&chart.title, HEIGHT + 34.0);
         let (top, bottom) = (book.y, book.y + HEIGHT);
-        let most = chart.curves.iter().flat_map(|curve| &curve.points).filter_map(|(_, value)| *value);
-        let most = most.fold(chart.least_top, f64::max);
-        let step = round_step(most, 4.0);
-        let most = (most / step).ceil() * step;
-        let y = |value: f64| bottom - (value / most).clamp(0.0, 1.0) * HEIGHT;
-        for n in 0..=(most / step).round() as u32 {
-            let value = f64::from(n) * step;
+        let values = || chart.curves.iter().flat_map(|curve| &curve.points).filter_map(|(_, value)| *value);
+        let (mut least, mut most) = (values().fold(f64::INFINITY, f64::min), values().fold(f64::NEG_INFINITY, f64::max));
+        if least > most || !chart.fitted {
+            (least, most) = (least.min(0.0), most.max(chart.least_top));
+        }
+        let step = round_step(most - least, 4.0).max(10f64.powi(-(chart.digits as i32)));
+        let (first, last) = ((least / step).floor(), (most / step).ceil().max((least / step).floor() + 1.0));
+        let (least, most) = (first * step, last * step);
+        let y = |value: f64| bottom - ((value - least) / (most - least)).clamp(0.0, 1.0) * HEIGHT;
+        for n in first as i64..=last as i64 {
+            let value = n as f64 * step;
             let digits = if step < 1.0 { chart.digits.max(1) } else { 0 };
             book.drawing.grid((LEFT, y(value)), (LEFT + width, y(value)));
             book.drawing.text((LEFT - 4.0, y(value) + 2.0), 6.5, Anchor::End, false, &format!("{value:.digits$}"));

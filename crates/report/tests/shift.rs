@@ -217,8 +217,16 @@ fn a_shift_without_anything_says_so_and_charts_have_axes_and_gaps() {
         title: "rate /s".into(),
         digits: 1,
         least_top: 5.0,
+        fitted: false,
         curves: vec![Curve { name: "sent".into(), points }, Curve { name: "arrived".into(), points: Vec::new() }],
     };
+    let close = |name: &str, value| Curve { name: name.into(), points: vec![(at(1), Some(value)), (at(59), Some(value + 1.0))] };
+    let curves = vec![close("a", 334.0), close("b", 336.0)];
+    let fitted = Chart { title: "latency ms".into(), digits: 0, fitted: true, curves, ..chart.clone() };
+    let behind = Chart { curves: vec![close("clock", -1110.0)], fitted: false, ..fitted.clone() };
+    let (_, texts) = structure(&svg(&charts_page("", "", (at(0), at(60)), &TimeZone::UTC, &[fitted, behind], &[])));
+    let labels = |wanted: &[&str]| wanted.iter().all(|wanted| texts.iter().any(|text| text == wanted));
+    assert!(labels(&["334", "335", "337", "-1500", "-500"]), "{texts:?}");
     let drawn = charts_page("Slipway north sub", "", (at(0), at(60)), &TimeZone::UTC, &[chart], &[(at(20), at(30))]);
     let (elements, texts) = structure(&svg(&drawn));
     assert_eq!(elements["polyline"], 4, "two runs and two samples of the legend");

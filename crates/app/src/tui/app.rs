@@ -85,6 +85,12 @@ const NOTICE_STAYS: Duration = Duration::from_secs(12);
 /// How long news that come by themselves wait behind an answer to the operator.
 const ANSWER_STAYS: Duration = Duration::from_secs(4);
 
+/// A time of day here, in a format of `strftime`.
+pub fn local_time(at: Wall, format: &str) -> String {
+    let at = jiff::Timestamp::from_microsecond(at.as_unix_micros()).unwrap_or_default();
+    at.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime(format).to_string()
+}
+
 /// All state of the wall.
 #[allow(clippy::struct_excessive_bools, reason = "independent properties, not one state")]
 pub struct App {
@@ -284,8 +290,7 @@ impl App {
 
     /// The time of day as it stands in names of files.
     pub fn file_time(&self) -> String {
-        let at = jiff::Timestamp::from_microsecond(self.utc.as_unix_micros()).unwrap_or_default();
-        at.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S").to_string()
+        local_time(self.utc, "%Y%m%d-%H%M%S")
     }
 
     /// Tells the engine something, at the end of the step.

@@ -398,7 +398,7 @@ fn keys_page(app: &App) -> String {
          `NEW_KEYS=1 cargo test -p amber-lattice --bins key_page` writes it anew.\n",
     );
     for (name, keys) in super::fronts::help::sections(app) {
-        page.extend(["\n## ", &name, "\n\n| key | |\n|---|---|\n"]);
+        page.extend(["\n## ", name, "\n\n| key | |\n|---|---|\n"]);
         for key in keys.iter().filter(|key| !key.help.is_empty()) {
             let names: Vec<String> = key.keys.split(' ').map(|one| format!("`{}`", one.replace('|', "\\|"))).collect();
             page.extend(["| ", &names.join(", "), " | ", &key.help.replace('|', "\\|"), " |\n"]);

@@ -41,6 +41,8 @@ pub struct Bench {
     pub span: Span,
     /// The chart that is shown first.
     pub first_chart: usize,
+    /// The scales have what the lines need, and no zero.
+    pub fitted: bool,
 }
 
 /// How far aligned streams are apart.
@@ -85,6 +87,7 @@ impl Keyed for Bench {
         }),
         key("s", "look back on 1 minute, 10 minutes, 1 hour, 1 day", |bench: &mut Self, _| bench.span = bench.span.next())
             .hint("span"),
+        key("0", "scales from zero, or fitted to the lines", |bench: &mut Self, _| bench.fitted = !bench.fitted).hint("scale"),
         moves("down j", "the next chart first, where there is no room for all", |bench: &mut Self, _| bench.turn_charts(1)),
         moves("up k", "the chart before", |bench: &mut Self, _| bench.turn_charts(-1)),
         key("w", "write the charts to an SVG file", |bench: &mut Self, app| {
@@ -160,7 +163,7 @@ impl Page for Bench {
 impl Bench {
     fn begin(&mut self, app: &mut App) {
         let camera = app.camera_meant().and_then(|name| app.cameras.id(&name));
-        *self = Self { span: self.span, aligned: self.aligned, ..Self::default() };
+        *self = Self { span: self.span, aligned: self.aligned, fitted: self.fitted, ..Self::default() };
         if let Some((camera, def)) = camera.and_then(|camera| Some((camera, app.cameras.get(camera)?))) {
             self.streams = def.streams.iter().map(|stream| FeedKey::new(camera, stream.role)).take(2).collect();
         }

@@ -25,6 +25,8 @@ pub struct StreamPage {
     pub span: Span,
     /// The chart that is shown first.
     pub first_chart: usize,
+    /// The scales have what the lines need, and no zero.
+    pub fitted: bool,
     /// Where all charts are read, in percents of the span before now; at the newest for `None`.
     pub cursor: Option<u8>,
 }
@@ -40,6 +42,7 @@ impl Keyed for StreamPage {
         key("b", "the camera's other stream beside it", Self::put_beside).hint("beside"),
         key("s", "look back on 1 minute, 10 minutes, 1 hour, 1 day", |page: &mut Self, _| page.span = page.span.next())
             .hint("span"),
+        key("0", "scales from zero, or fitted to the lines", |page: &mut Self, _| page.fitted = !page.fitted).hint("scale"),
         key("w", "write the charts to an SVG file", |page: &mut Self, app| {
             let charts = page.key.map(|key| view::charts_on_paper(app, page, key));
             app.write(charts);

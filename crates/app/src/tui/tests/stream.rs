@@ -57,7 +57,9 @@ fn a_stream_shows_what_it_declares_against_what_it_does_and_is_read_at_any_momen
     app.area = Rect::new(0, 0, 80, 24);
     assert!(has(&draw(&app, ColourDepth::Mono), "rate /s"));
     press(&mut app, KeyCode::Up);
-    assert!(has(&draw(&app, ColourDepth::Mono), "loss %"), "the other charts are a key away");
+    assert!(has(&draw(&app, ColourDepth::Mono), "clock offset ms"), "the other charts are a key away");
+    press(&mut app, KeyCode::Char('0'));
+    assert!(has(&draw(&app, ColourDepth::Mono), "scales fitted"));
     press(&mut app, KeyCode::Esc);
     assert_eq!(app.page_name(), WALL);
 }

@@ -18,9 +18,9 @@ use std::time::Duration;
 
 /// A chart of the bench: its figure, and the least top of its axis.
 const KINDS: [(Fig, f64); CHARTS] =
-    [(Fig::Latency, 50.0), (Fig::Arrived, 5.0), (Fig::Jitter, 2.0), (Fig::Loss, 1.0), (Fig::Bitrate, 100.0)];
+    [(Fig::Latency, 50.0), (Fig::Arrived, 5.0), (Fig::Jitter, 2.0), (Fig::Loss, 1.0), (Fig::Bitrate, 100.0), (Fig::Shown, 5.0)];
 /// How many charts there are.
-pub const CHARTS: usize = 5;
+pub const CHARTS: usize = 6;
 
 fn title_of(fig: Fig) -> String {
     format!("{} {}", fig.row().word, fig.row().unit)
@@ -133,7 +133,8 @@ fn charts(app: &App, bench: &Bench, theme: Theme, area: Rect, buf: &mut Buffer) 
         return;
     }
     let span = bench.span;
-    let heading = format!("the last {}", span.words());
+    let fitted = if bench.fitted { ", scales fitted" } else { "" };
+    let heading = format!("the last {}{fitted}", span.words());
     Line::styled(heading, theme.tone(Tone::Faint)).render(Rect { height: 1, ..area }, buf);
     let area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     let columns = (area.width / LEAST_CHART.0).clamp(1, CHARTS as u16);
@@ -141,6 +142,11 @@ fn charts(app: &App, bench: &Bench, theme: Theme, area: Rect, buf: &mut Buffer) 
     let rows = (CHARTS as u16).div_ceil(columns).min((area.height / LEAST_CHART.1).max(1));
     let columns = columns.min((CHARTS as u16).div_ceil(rows));
     let (width, height) = (area.width / columns, area.height / rows);
+    let times = chart::times(app, span);
+    let letters: Vec<String> = (0..bench.streams.len()).map(|index| format!("{} ", Bench::letter(index))).collect();
+    let streams = bench.streams.iter().zip(&letters);
+    let gaps: Vec<chart::Gap> =
+        streams.flat_map(|(key, letter)| chart::gaps(app, app.figures.get(key).map(|figures| &**figures), letter)).collect();
     for place in 0..usize::from(columns * rows).min(CHARTS) {
         let (fig, least_top) = KINDS[(bench.first_chart + place) % CHARTS];
         let curves: Vec<Curve> = bench
@@ -160,10 +166,12 @@ fn charts(app: &App, bench: &Bench, theme: Theme, area: Rect, buf: &mut Buffer) 
             title: &title,
             digits: fig.row().digits,
             span: span.duration().as_secs_f64(),
+            times: &times,
             least_top,
+            fitted: bench.fitted,
             cursor: None,
             curves: &curves,
-            bars: &[],
+            gaps: &gaps,
             ticks: &[],
         };
         let (column, row) = (place as u16 % columns, place as u16 / columns);
@@ -179,6 +187,7 @@ pub fn charts_on_paper(app: &App, bench: &Bench) -> (String, Drawing) {
         title: title_of(*fig),
         digits: fig.row().digits,
         least_top: *least_top,
+        fitted: bench.fitted,
         curves: bench
             .streams
             .iter()

@@ -62,11 +62,9 @@ const fn sign(kind: EventKind) -> (&'static str, Tone) {
 
 /// The time of day; with the date where it is not of the last day.
 fn moment(at: Wall, now: Wall) -> String {
-    let zoned =
-        jiff::Timestamp::from_microsecond(at.as_unix_micros()).map(|at| at.to_zoned_datetime(jiff::tz::TimeZone::system()));
     let recent = now.micros_since(at) < 20 * 3600 * 1_000_000;
     let format = if recent { "%H:%M:%S" } else { "%d %b %H:%M" };
-    zoned.map_or_else(|_| String::new(), |zoned| zoned.strftime(format).to_string())
+    crate::tui::app::local_time(at, format)
 }
 
 /// Draws the page.

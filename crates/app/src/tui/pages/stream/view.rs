@@ -35,7 +35,7 @@ fn up_to(sample: &Sample, last: usize) -> Option<f32> {
 }
 
 /// How many charts there are.
-pub const STREAM_CHARTS: usize = 5;
+pub const STREAM_CHARTS: usize = 6;
 
 const KINDS: [Kind; STREAM_CHARTS] = [
     (
@@ -73,6 +73,7 @@ const KINDS: [Kind; STREAM_CHARTS] = [
     ),
     ("jitter ms", 1, 2.0, &[('j', "jitter", Tone::Bright, |sample| sample.get(Fig::Jitter))]),
     ("loss %", 2, 1.0, &[('l', "lost", Tone::Bright, |sample| sample.get(Fig::Loss))]),
+    ("clock offset ms, ahead of ours", 1, 1.0, &[('c', "clock offset", Tone::Bright, |sample| sample.get(Fig::ClockOffset))]),
 ];
 
 /// A chart that is smaller cannot be read.
@@ -320,10 +321,9 @@ fn checks(figures: &Figures) -> String {
 fn charts(app: &App, page: &StreamPage, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer) {
     let span = page.span;
     let cursor = page.cursor.map(|cursor| f64::from(cursor) / 100.0 * span.duration().as_secs_f64());
-    let heading = match cursor {
-        Some(age) => format!("the last {}, read {:.0} s ago", span.words(), age),
-        None => format!("the last {}, newest values", span.words()),
-    };
+    let read = cursor.map_or_else(|| "newest values".to_owned(), |age| format!("read {age:.0} s ago"));
+    let fitted = if page.fitted { ", scales fitted" } else { "" };
+    let heading = format!("the last {}, {read}{fitted}", span.words());
     Line::styled(heading, theme.tone(Tone::Faint)).render(Rect { height: 1.min(area.height), ..area }, buf);
     let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span));
     let strip = Rect { y: area.y + 1, height: 1.min(area.height.saturating_sub(1)), ..area };
@@ -333,9 +333,8 @@ fn charts(app: &App, page: &StreamPage, theme: Theme, key: FeedKey, area: Rect, 
     let rows = (KINDS.len() as u16).div_ceil(columns).min((area.height / LEAST_CHART.1).max(1));
     let (width, height) = (area.width / columns, area.height / rows);
     let figures = app.figures.get(&key);
-    let age = |at| app.now.since(at).as_secs_f64();
-    let missing = figures.iter().flat_map(|figures| figures.events.iter()).filter(|event| event.kind.is_dropout());
-    let bars: Vec<(f64, f64)> = missing.map(|event| (age(event.start), event.end.map_or(0.0, age))).collect();
+    let gaps: Vec<chart::Gap> = chart::gaps(app, figures.map(|figures| &**figures), "").collect();
+    let times = chart::times(app, span);
     let ticks: Vec<f64> =
         samples.iter().filter(|(_, sample)| sample.get(Fig::Keyframe) == Some(1.0)).map(|(age, _)| *age).collect();
     for place in 0..usize::from(columns * rows).min(STREAM_CHARTS) {
@@ -348,7 +347,9 @@ fn charts(app: &App, page: &StreamPage, theme: Theme, key: FeedKey, area: Rect, 
         let curves: Vec<Curve> = curves.iter().map(curve).collect();
         let ticks = if title.contains("frames") { ticks.as_slice() } else { &[] };
         let seconds = span.duration().as_secs_f64();
-        let lines = Lines { title, digits, span: seconds, least_top, cursor, curves: &curves, bars: &bars, ticks };
+        let fitted = page.fitted;
+        let (gaps, times) = (&gaps[..], &times);
+        let lines = Lines { title, digits, span: seconds, times, least_top, fitted, cursor, curves: &curves, gaps, ticks };
         let (column, row) = (place as u16 % columns, place as u16 / columns);
         let area = Rect { x: area.x + column * width, y: area.y + row * height, width: width.saturating_sub(2), height };
         chart::draw(theme, &lines, area, buf);
@@ -363,6 +364,7 @@ pub fn charts_on_paper(app: &App, page: &StreamPage, key: FeedKey) -> (String, D
         title: (*title).to_owned(),
         digits: *digits,
         least_top: *least_top,
+        fitted: page.fitted,
         curves: curves.iter().map(|(_, name, _, value)| paper::curve(app, name, &samples, value)).collect(),
     };
     let charts: Vec<PaperChart> = KINDS.iter().map(chart).collect();
