@@ -486,6 +486,9 @@ impl Default for WallOptions {
 /// Options of `demo`.
 #[derive(Debug, Clone, Args)]
 pub struct DemoOptions {
+    /// Nothing goes wrong by itself, and no line says which key to press next
+    #[arg(long)]
+    pub calm: bool,
     /// Options of the wall.
     #[command(flatten)]
     pub wall: WallOptions,
@@ -703,6 +706,9 @@ pub struct StandinOptions {
     /// Frames a second of the streams of a fleet, 1 to 60
     #[arg(long, value_name = "RATE", value_parser = fleet_rate, default_value_t = lattice_sim::FLEET_RATE, requires = "fleet")]
     pub rate: f64,
+    /// The cameras of a fleet draw what they see now, an encoder for each view, rather than replay clips without a clock
+    #[arg(long, requires = "fleet")]
+    pub live: bool,
     /// Print the cameras as JSON lines
     #[arg(long)]
     pub json: bool,

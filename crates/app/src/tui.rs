@@ -3,6 +3,7 @@
 pub mod aids;
 pub mod app;
 pub mod fronts;
+pub mod guide;
 pub mod keys;
 pub mod lattices;
 pub mod newcomers;

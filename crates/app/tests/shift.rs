@@ -153,7 +153,7 @@ fn a_fault_is_on_the_plate_in_the_ledger_and_in_the_report_of_the_shift() {
     report(&home, &site, &pdf);
     let text = std::process::Command::new("pdftotext").arg("-layout").arg(&pdf).arg("-").output().unwrap();
     let text = String::from_utf8_lossy(&text.stdout).into_owned();
-    for wanted in ["Shift report: Tarnhithe ferry port", "Lock gate upper sub", "outage", "kim", "Taken note of"] {
+    for wanted in ["Shift report: Tarnhithe ferry port", "Lock gate upper sub", "outage", "kim", "Acknowledged"] {
         assert!(text.contains(wanted), "{wanted}: {text}");
     }
     // What cannot be is a sentence, and no file is written over.

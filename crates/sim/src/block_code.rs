@@ -1,19 +1,23 @@
-//! The frame number as blocks in the top right corner of a picture.
+//! The frame number as a strip of blocks at the lower edge of a picture.
 //!
-//! Four rows of eight blocks on a dark ground: three bytes of number and a check byte, most
-//! significant bit first, light for one. A block is a fiftieth of the picture's width, which
-//! survives the encoder and the scaling to a tile.
+//! One row of 32 blocks on a dark ground: three bytes of number and a check byte, most significant bit first, light for
+//! one. The strip takes a forty-fifth of the height: as low as it can be read from a tile after coding and scaling.
 
 use crate::canvas::Canvas;
 
-const COLUMNS: usize = 8;
-const ROWS: usize = 4;
-const DARK: u8 = 20;
-const LIGHT: u8 = 225;
+const BLOCKS: usize = 32;
+const DARK: u8 = 28;
+const LIGHT: u8 = 216;
 
-const fn side(width: usize) -> usize {
-    let side = (width / 52) & !1;
-    if side < 2 { 2 } else { side }
+/// Width and height of a block, in pixels of a picture of this width; both even.
+const fn block(width: usize) -> (usize, usize) {
+    let (across, down) = ((width / 36) & !1, (width / 80) & !1);
+    (if across < 2 { 2 } else { across }, if down < 4 { 4 } else { down })
+}
+
+/// Where the blocks begin: they stand in the middle.
+const fn left(width: usize) -> usize {
+    (width.saturating_sub(BLOCKS * block(width).0) / 2) & !1
 }
 
 const fn word(number: u32) -> u32 {
@@ -28,19 +32,12 @@ const fn check(number: u32) -> u8 {
 
 /// Draws the code of a number (24 bits) into a picture.
 pub fn stamp(canvas: &mut Canvas, number: u32) {
-    let (width, _) = canvas.size();
-    let side = side(width);
-    let left = width - side * (COLUMNS + 1);
-    let top = (side / 2) & !1;
-    for row in 0..=ROWS {
-        for column in 0..=COLUMNS {
-            let (x, y) = (left - side / 2 + column * side, row * side);
-            canvas.block(x & !1, y, side, DARK);
-        }
-    }
-    let word = word(number);
-    for index in (0..COLUMNS * ROWS).filter(|index| word >> (31 - index) & 1 == 1) {
-        canvas.block(left + index % COLUMNS * side, top + index / COLUMNS * side, side, LIGHT);
+    let (width, height) = canvas.size();
+    let ((across, down), left, word) = (block(width), left(width), word(number));
+    let top = height - down;
+    for index in 0..BLOCKS {
+        let luma = if word >> (31 - index) & 1 == 1 { LIGHT } else { DARK };
+        canvas.block((left + index * across, top), (across, down), luma);
     }
 }
 
@@ -48,18 +45,16 @@ pub fn stamp(canvas: &mut Canvas, number: u32) {
 /// `width` × `height` samples of any scale; `None` when the check does not fit.
 #[must_use]
 pub fn read(luma: impl Fn(usize, usize) -> u8, width: usize, height: usize, original: (usize, usize)) -> Option<u32> {
-    let side_px = side(original.0);
-    let (left, top) = (original.0 - side_px * (COLUMNS + 1), (side_px / 2) & !1);
+    let (across, down) = block(original.0);
     let (sx, sy) = (width as f64 / original.0 as f64, height as f64 / original.1 as f64);
+    let y = ((original.1 as f64 - down as f64 / 2.0) * sy) as usize;
     let mut word = 0u32;
-    for index in 0..COLUMNS * ROWS {
-        let x = (left + index % COLUMNS * side_px) as f64 + side_px as f64 / 2.0;
-        let y = (top + index / COLUMNS * side_px) as f64 + side_px as f64 / 2.0;
-        let at = ((x * sx) as usize, (y * sy) as usize);
-        if at.0 >= width || at.1 >= height {
+    for index in 0..BLOCKS {
+        let x = (((left(original.0) + index * across) as f64 + across as f64 / 2.0) * sx) as usize;
+        if x >= width || y >= height {
             return None;
         }
-        word = word << 1 | u32::from(luma(at.0, at.1) > 122);
+        word = word << 1 | u32::from(luma(x, y) > 122);
     }
     let number = word >> 8;
     (check(number) == word as u8).then_some(number)

@@ -85,6 +85,17 @@ pub struct Encryption {
     pub described: bool,
 }
 
+/// Where the pictures of a camera come from. Encoding is what costs most.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Pictures {
+    /// An encoder of its own.
+    Own,
+    /// One encoder for all cameras with the same view and settings; its own while a fault changes the pictures.
+    Shared,
+    /// A clip that is encoded once; the times in it are those of then. Faults that change pictures do not show.
+    Clip,
+}
+
 /// A camera to be started.
 #[derive(Debug, Clone)]
 #[allow(clippy::struct_excessive_bools, reason = "independent properties, not one state")]
@@ -121,8 +132,8 @@ pub struct CameraSpec {
     pub encryption: Option<Encryption>,
     /// Its device service.
     pub device: Option<DeviceSpec>,
-    /// It replays a clip that is encoded once, rather than what is drawn now.
-    pub replays: bool,
+    /// Where its pictures come from.
+    pub pictures: Pictures,
     /// Names of a recorder's channels.
     pub channel_names: Vec<String>,
     /// The operator's screen, where it looks at that.
@@ -237,6 +248,11 @@ impl Faults {
 }
 
 impl Trouble {
+    /// Whether the pictures themselves are other than usual.
+    pub fn is_in_pictures(&self) -> bool {
+        self.picture.is_some() || self.size.is_some() || self.pace < 1.0
+    }
+
     /// What these faults come to.
     pub fn of<'a>(faults: impl Iterator<Item = &'a Fault>) -> Self {
         let mut trouble =

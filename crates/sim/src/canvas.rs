@@ -139,10 +139,21 @@ impl Canvas {
         }
     }
 
+    /// Pixels of a dot of a letter that is `size` units high.
+    fn text_scale(&self, size: f32) -> i32 {
+        ((size * self.height as f32 / UNITS.1) / 8.0).round().max(1.0) as i32
+    }
+
+    /// Width and height that a text really takes, in units: letters have whole pixels, and no fewer than eight.
+    pub fn text_size(&self, size: f32, text: &str) -> (f32, f32) {
+        let letter = (self.text_scale(size) * 8) as f32;
+        (letter * text.chars().count() as f32 * UNITS.0 / self.width as f32, letter * UNITS.1 / self.height as f32)
+    }
+
     /// Lines of text in a fixed font, `size` units high.
     pub fn text(&mut self, x: f32, y: f32, size: f32, text: &str, colour: Colour) {
         let (x0, y0) = self.pixels(x, y);
-        let scale = ((size * self.height as f32 / UNITS.1) / 8.0).round().max(1.0) as i32;
+        let scale = self.text_scale(size);
         for (n, glyph) in text.chars().filter_map(|c| BASIC_FONTS.get(c)).enumerate() {
             for (row, bits) in (0..).zip(glyph) {
                 for column in (0..8).filter(|column| bits >> column & 1 == 1) {
@@ -182,9 +193,9 @@ impl Canvas {
     }
 
     /// Sets a block given in pixels; for the block code, whose edges must not be rounded twice.
-    pub(crate) fn block(&mut self, x: usize, y: usize, side: usize, luma: u8) {
-        for row in y..y + side {
-            self.span(row as i32, x as i32, (x + side) as i32, Colour { y: luma, u: 128, v: 128 });
+    pub(crate) fn block(&mut self, (x, y): (usize, usize), (across, down): (usize, usize), luma: u8) {
+        for row in y..y + down {
+            self.span(row as i32, x as i32, (x + across) as i32, Colour { y: luma, u: 128, v: 128 });
         }
     }
 }

@@ -23,7 +23,7 @@ pub mod trial;
 mod video;
 
 pub use block_code::{read as read_block_code, stamp as stamp_block_code};
-pub use camera::{Camera, CameraSpec, Encryption, Role, SignIn, StreamSpec};
+pub use camera::{Camera, CameraSpec, Encryption, Pictures, Role, SignIn, StreamSpec};
 pub use canvas::Canvas;
 pub use device::DeviceSpec;
 pub use fault::{Fault, FaultParseError};

@@ -1,11 +1,11 @@
 //! The port as a whole.
 
-use crate::camera::{Camera, CameraSpec, Faults, Role, Shared, SignIn, StreamSpec};
+use crate::camera::{Camera, CameraSpec, Faults, Pictures, Role, Shared, SignIn, StreamSpec};
 use crate::device::DeviceSpec;
 use crate::light::Light;
 use crate::log::Log;
 use crate::scene::View;
-use crate::video::VideoStream;
+use crate::video::{Clip, VideoStream};
 use crate::{device, discovery, server};
 use lattice_core::Credentials;
 use lattice_core::rtsp::DigestAlgorithm;
@@ -45,6 +45,7 @@ impl Port {
     pub async fn start(specs: Vec<CameraSpec>, log: Log) -> Result<Self, PortError> {
         let mut servers = JoinSet::new();
         let mut cameras = Vec::new();
+        clips(&specs).await;
         for spec in specs {
             let (streams, address) = listen(&spec, spec.port).await?;
             let service = match &spec.device {
@@ -81,6 +82,21 @@ impl Port {
     pub fn cameras(&self) -> &[Camera] {
         &self.cameras
     }
+}
+
+/// Encodes what will be replayed, before anybody can ask for it; one that fails is told of when it is played.
+async fn clips(specs: &[CameraSpec]) {
+    let mut wanted: Vec<(View, StreamSpec)> = Vec::new();
+    for spec in specs.iter().filter(|spec| spec.pictures == Pictures::Clip) {
+        let new = spec.streams.iter().map(|stream| (spec.view, *stream)).filter(|clip| !wanted.contains(clip));
+        let new: Vec<_> = new.collect();
+        wanted.extend(new);
+    }
+    let mut encoders = JoinSet::new();
+    for (view, stream) in wanted {
+        encoders.spawn_blocking(move || drop(Clip::of(view, &stream)));
+    }
+    while encoders.join_next().await.is_some() {}
 }
 
 async fn listen(spec: &CameraSpec, port: u16) -> Result<(TcpListener, SocketAddr), PortError> {
@@ -144,7 +160,7 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
             second_media: host.is_multiple_of(2),
             first_use: false,
         }),
-        replays: false,
+        pictures: Pictures::Own,
         channel_names: Vec::new(),
         screen: None,
     }
@@ -156,12 +172,13 @@ pub const MAX_FLEET: usize = 2000;
 /// Frames a second of a fleet's streams, where nothing else is said.
 pub const FLEET_RATE: f64 = 12.5;
 
-/// Cameras for load, at 127.77.8.1 and on, each stream at `rate` frames a second: they replay clips that are encoded once,
-/// with timestamps and sender reports of their own. They have no device service, and take no sign-in.
+/// Cameras for load, at 127.77.8.1 and on, each stream at `rate` frames a second: they share their pictures, or replay
+/// clips of four views, with timestamps and sender reports of their own. They have no device service, and take no sign-in.
 #[must_use]
-pub fn fleet(count: usize, port: u16, rate: f64) -> Vec<CameraSpec> {
+pub fn fleet(count: usize, port: u16, rate: f64, pictures: Pictures) -> Vec<CameraSpec> {
     let kbps = |usual: f64| (usual * rate / FLEET_RATE) as u32;
-    let views = [View::Slipway, View::LockGate, View::CarLane, View::FuelQuay];
+    // Clips are of four views: each costs a second before the first camera is there.
+    let views = if pictures == Pictures::Clip { 4 } else { View::PORT.len() };
     let one = |index: usize| {
         let (block, host) = (8 + index / 250, 1 + index % 250);
         let name = FLEET_NAMES.get(index).map_or_else(|| format!("Berth {}", index + 1), |name| (*name).to_owned());
@@ -169,15 +186,23 @@ pub fn fleet(count: usize, port: u16, rate: f64) -> Vec<CameraSpec> {
             address: IpAddr::V4(Ipv4Addr::new(127, 77, block as u8, host as u8)),
             streams: vec![stream(Role::Main, 1280, 720, rate, kbps(1200.0)), stream(Role::Sub, 640, 360, rate, kbps(250.0))],
             seed: index as u64,
-            replays: true,
+            pictures,
             // For everybody that plays it there is one place in the clip.
             keyframe_on_join: false,
             device: None,
-            ..camera(1, &name, views[index % 4], port)
+            ..camera(1, &name, FLEET_VIEWS[index % views], port)
         }
     };
     (0..count.min(MAX_FLEET)).map(one).collect()
 }
+
+/// What the cameras of a fleet see, in this order: the views of the four cameras of the port, in another light, come last.
+const FLEET_VIEWS: [View; 16] = {
+    let mut views = View::PORT;
+    (views[0], views[1], views[2], views[3]) = (View::SlipwaySnow, View::LockFog, View::LaneNight, View::QuayDawn);
+    (views[12], views[13], views[14], views[15]) = (View::Slipway, View::LockGate, View::CarLane, View::FuelQuay);
+    views
+};
 
 /// The first cameras of a fleet have names of the port.
 const FLEET_NAMES: [&str; 20] = [
@@ -185,21 +210,21 @@ const FLEET_NAMES: [&str; 20] = [
     "Lock house",
     "Car lane 4",
     "Fuel jetty",
+    "Breakwater",
+    "Slip yard",
+    "Lorry park",
+    "Check-in",
+    "Pontoon",
+    "Crane top",
+    "Walkway",
+    "Cold store",
     "Ramp west",
-    "Lock bridge",
+    "Sluice",
     "Car lane 5",
     "Tank yard",
     "Slip stairs",
-    "Sluice",
-    "Lorry lane",
-    "Fire pump",
-    "Pontoon",
     "Weir",
-    "Check-in 1",
-    "Oil store",
-    "Crew steps",
-    "Tide gauge",
-    "Check-in 2",
+    "Car lane 6",
     "Waste dock",
 ];
 

@@ -1,6 +1,6 @@
 //! A stream's encoder: it runs only while somebody plays, once for all viewers.
 
-use crate::camera::{CameraSpec, Faults, StreamSpec, unix_micros};
+use crate::camera::{CameraSpec, Faults, Pictures, StreamSpec, unix_micros};
 use crate::scene::{Scene, View};
 use lattice_core::video::{NalKind, annex_b, packetize};
 use openh264::OpenH264API;
@@ -50,17 +50,18 @@ impl Clip {
     pub fn of(view: View, spec: &StreamSpec) -> Result<Arc<Self>, openh264::Error> {
         type Kept = Vec<((View, StreamSpec), Arc<Clip>)>;
         static CLIPS: Mutex<Kept> = Mutex::new(Vec::new());
-        let mut clips = CLIPS.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, clip)) = clips.iter().find(|((have, settings), _)| *have == view && settings == spec) {
+        let clips = || CLIPS.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, clip)) = clips().iter().find(|((have, settings), _)| *have == view && settings == spec) {
             return Ok(clip.clone());
         }
         let clip = Arc::new(Self::encode(view, spec)?);
-        clips.push(((view, *spec), clip.clone()));
+        clips().push(((view, *spec), clip.clone()));
         Ok(clip)
     }
 
     fn encode(view: View, spec: &StreamSpec) -> Result<Self, openh264::Error> {
-        let (mut drawn, mut encoder) = (Scene::new(view, "replayed", spec.width, spec.height, None), VideoStream::encoder(spec)?);
+        // No clock stands in them: they are shown again and again.
+        let (mut drawn, mut encoder) = (Scene::new(view, "", spec.width, spec.height, None), VideoStream::encoder(spec)?);
         let begin = unix_micros();
         let (mut frames, mut bytes) = (Vec::new(), Vec::new());
         // Whole keyframe intervals, so that the end runs on into the begin.
@@ -132,7 +133,7 @@ impl VideoStream {
             self.want_keyframe.store(true, Ordering::Relaxed);
         }
         let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
-        if !*running && self.camera.replays {
+        if !*running && self.camera.pictures == Pictures::Clip {
             *running = true;
             drop(tokio::spawn(self.clone().replay()));
         } else if !*running {
@@ -154,10 +155,84 @@ impl VideoStream {
     }
 
     fn run(&self) {
-        if let Err(error) = self.encode_while_watched() {
-            tracing::error!(camera = self.camera.name, %error, "the stand-in's encoder failed");
+        while self.is_watched() {
+            if self.relays() {
+                self.relay();
+            } else if let Err(error) = self.encode() {
+                tracing::error!(camera = self.camera.name, %error, "the stand-in's encoder failed");
+                *self.running.lock().unwrap_or_else(PoisonError::into_inner) = false;
+                return;
+            }
         }
-        *self.running.lock().unwrap_or_else(PoisonError::into_inner) = false;
+    }
+
+    /// Whether somebody watches; where nobody does, it does not run from then on.
+    fn is_watched(&self) -> bool {
+        let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+        *running = self.sender.receiver_count() > 0;
+        *running
+    }
+
+    /// Whether it takes its pictures from the encoder that it shares with others.
+    fn relays(&self) -> bool {
+        self.camera.pictures == Pictures::Shared && !self.faults.now().is_in_pictures()
+    }
+
+    /// The encoder of all cameras with this view and these settings.
+    fn shared(&self) -> Arc<Self> {
+        type Known = Vec<((View, StreamSpec), Arc<VideoStream>)>;
+        static KNOWN: Mutex<Known> = Mutex::new(Vec::new());
+        let key = (self.camera.view, self.spec());
+        let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, stream)) = known.iter().find(|(have, _)| *have == key) {
+            return stream.clone();
+        }
+        let camera = CameraSpec {
+            name: "Tarnhithe".into(),
+            pictures: Pictures::Own,
+            keyframe_on_join: true,
+            channel_names: Vec::new(),
+            ..self.camera.clone()
+        };
+        let stream = Arc::new(Self::new(key.1, camera, Arc::new(Faults::new())));
+        known.push((key, stream.clone()));
+        stream
+    }
+
+    /// Sends on what the shared encoder makes, from a keyframe on, while it may and somebody plays.
+    fn relay(&self) {
+        let shared = self.shared();
+        let mut frames = shared.subscribe();
+        let mut begun = false;
+        while self.is_watched() && self.relays() {
+            if self.want_keyframe.swap(false, Ordering::Relaxed) {
+                shared.begin_anew();
+            }
+            let frame = match frames.blocking_recv() {
+                Ok(frame) => frame,
+                Err(broadcast::error::RecvError::Lagged(_)) => {
+                    shared.begin_anew();
+                    begun = false;
+                    continue;
+                }
+                Err(broadcast::error::RecvError::Closed) => return,
+            };
+            // What is not sent cannot be built upon.
+            let stalled = self.faults.now().stalled;
+            if stalled && begun {
+                begun = false;
+            }
+            begun |= frame.keyframe && !stalled;
+            if !begun && !stalled {
+                shared.begin_anew();
+                continue;
+            }
+            self.next_number.store(frame.number + 1, Ordering::Relaxed);
+            let (payloads, bytes) = (frame.payloads.clone(), frame.bytes.clone());
+            let (number, captured, keyframe) = (frame.number, frame.captured, frame.keyframe);
+            let frame = CodedFrame { number, captured, ticks: self.ticks_at(captured), keyframe, stalled, payloads, bytes };
+            let _ = self.sender.send(Arc::new(frame));
+        }
     }
 
     /// Sends the frames of a clip as if they were captured now, while somebody plays.
@@ -177,12 +252,8 @@ impl VideoStream {
         let mut due = self.started.0.elapsed() + period.mul_f64(self.camera.seed as f64 * 0.618 % 1.0);
         let (mut at, mut was_stalled) = (0, false);
         loop {
-            {
-                let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
-                if self.sender.receiver_count() == 0 {
-                    *running = false;
-                    return;
-                }
+            if !self.is_watched() {
+                return;
             }
             let late = self.started.0.elapsed().saturating_sub(due);
             let skipped = (late.as_secs_f64() / period.as_secs_f64()) as u32;
@@ -206,20 +277,18 @@ impl VideoStream {
         }
     }
 
-    fn encode_while_watched(&self) -> Result<(), openh264::Error> {
+    /// Draws, encodes and sends while somebody plays; one that shares an encoder only while that will not do.
+    fn encode(&self) -> Result<(), openh264::Error> {
         let mut spec = self.spec();
         let screen = || self.camera.screen.clone();
         let scene = |spec: &StreamSpec| Scene::new(self.camera.view, self.name(spec), spec.width, spec.height, screen());
         let (mut drawn, mut encoder) = (scene(&spec), Self::encoder(&spec)?);
         let mut due = self.started.0.elapsed();
+        self.want_keyframe.store(true, Ordering::Relaxed);
         let (mut bytes, mut was_stalled) = (Vec::new(), false);
         loop {
-            {
-                let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
-                if self.sender.receiver_count() == 0 {
-                    *running = false;
-                    return Ok(());
-                }
+            if !self.is_watched() || self.relays() {
+                return Ok(());
             }
             let trouble = self.faults.now();
             let mut wanted = self.spec();

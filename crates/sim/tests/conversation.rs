@@ -2,7 +2,7 @@
 //! shares nothing with the product's own client but the arithmetic of the digest.
 #![allow(clippy::unwrap_used, missing_docs)]
 
-use lattice_sim::{Camera, Event, Fault, Log, Port, Role, fleet, tarnhithe};
+use lattice_sim::{Camera, Event, Fault, Log, Pictures, Port, Role, fleet, tarnhithe};
 use std::collections::BTreeMap;
 use std::io::{Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream, UdpSocket};
@@ -354,7 +354,7 @@ fn a_device_takes_as_many_viewers_as_it_says_and_a_fleet_keeps_its_rate() {
     }
 
     for rate in [25.0, 30.0] {
-        let rig = Rig::new(fleet(2, 0, rate));
+        let rig = Rig::new(fleet(2, 0, rate, Pictures::Clip));
         let camera = &rig.port.as_ref().unwrap().cameras()[1];
         let mut client = Client::to(camera, Role::Sub);
         assert!(client.ask("DESCRIBE", "").body.contains(&format!("a=framerate:{rate}\r\n")));

@@ -20,8 +20,36 @@ const SITE: &str = "Tarnhithe ferry port";
 const AT_FIRST: usize = 4;
 /// Cameras that replay a clip: in the roster from the start as well, and so is the one that looks at the screen.
 const FLEET: usize = 19;
-/// Their groups: the stand-ins' views come in this order.
-const GROUPS: [&str; 4] = ["Slipways", "Lock", "Lanes", "Fuel"];
+/// The groups of the cameras, in the order of the roster.
+const GROUPS: [&str; AT_FIRST + FLEET + 1] = [
+    "Slipways",
+    "Lock",
+    "Lanes",
+    "Fuel", // the four
+    "Slipways",
+    "Lock",
+    "Lanes",
+    "Fuel",
+    "Slipways",
+    "Slipways",
+    "Lanes",
+    "Halls",
+    "Slipways",
+    "Fuel",
+    "Halls",
+    "Halls",
+    "Slipways",
+    "Lock",
+    "Lanes",
+    "Fuel",
+    "Slipways",
+    "Lock",
+    "Lanes", // the fleet
+    "Control room",
+];
+/// What goes wrong in the first minute, so that there is something to see: after how many seconds, where, and what.
+const STORY: [(u64, &str, &str); 3] =
+    [(10, "Car lane 2", "loss 8 16"), (16, "Lock house", "dark 45"), (24, "Lock gate upper", "cut 12")];
 
 /// The stand-in port's process. It ends when this is dropped, and also when this process dies,
 /// since its standard input ends then.
@@ -31,6 +59,8 @@ pub struct StandIn {
     orders: Option<Sender<String>>,
     /// The cameras' names, by their numbers from 1.
     names: Vec<String>,
+    /// What still goes wrong by itself, and since when.
+    story: Option<(std::slice::Iter<'static, (u64, &'static str, &'static str)>, Instant)>,
 }
 
 impl StandIn {
@@ -43,7 +73,7 @@ impl StandIn {
     fn start_on(port: u16) -> anyhow::Result<(Self, Vec<Announcement>)> {
         let program = std::env::current_exe().context("cannot find this program to start the stand-in cameras")?;
         let mut child = std::process::Command::new(program)
-            .args(["standin", "--all", "--fleet", &FLEET.to_string(), "--json", "--tied", "--port", &port.to_string()])
+            .args(["standin", "--all", "--fleet", &FLEET.to_string(), "--live", "--json", "--tied", "--port", &port.to_string()])
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
@@ -51,7 +81,7 @@ impl StandIn {
             .context("cannot start the stand-in cameras")?;
         let orders = child.stdin.take().map(writer).transpose()?;
         let stdout = child.stdout.take().context("the stand-in cameras have no output")?;
-        let mut this = Self { child, orders, names: Vec::new() };
+        let mut this = Self { child, orders, names: Vec::new(), story: None };
         let devices = lattice_sim::whole_port(port).len() + FLEET + 1;
         let cameras: Vec<Announcement> = BufReader::new(stdout)
             .lines()
@@ -67,6 +97,26 @@ impl StandIn {
     pub fn light(&self, lit: bool) {
         if let Some(orders) = &self.orders {
             let _ = orders.send(format!("light {}", if lit { "on" } else { "off" }));
+        }
+    }
+
+    /// From now on the first minute's faults come by themselves.
+    pub fn begin_story(&mut self) {
+        self.story = Some((STORY.iter(), Instant::now()));
+    }
+
+    /// Whether faults come by themselves.
+    pub const fn has_story(&self) -> bool {
+        self.story.is_some()
+    }
+
+    /// Orders what is due of the story.
+    pub fn go_on(&mut self) {
+        let Some((story, begin)) = &mut self.story else { return };
+        let due = story.as_slice().first().filter(|(after, ..)| begin.elapsed() >= Duration::from_secs(*after));
+        if let Some((_, camera, fault)) = due {
+            story.next();
+            self.order(camera, fault);
         }
     }
 
@@ -108,7 +158,10 @@ impl Drop for StandIn {
 /// Runs the demo.
 pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
-    let (standin, announced) = StandIn::start()?;
+    let (mut standin, announced) = StandIn::start()?;
+    if !options.calm {
+        standin.begin_story();
+    }
     // The demo's site is its own, and gone with it.
     let folder = tempfile::tempdir().context("no folder for the demo's site")?;
     let mut kept =
@@ -129,8 +182,7 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         let sign_in = sign_in.map(|sign_in| kept.keep_sign_in(&sign_in, &PasswordSource::Kept)).transpose()?;
         let address = camera.service.split(':').next().map(str::to_owned);
         let service_port = camera.service.rsplit(':').next().and_then(|port| port.parse().ok()).filter(|port| *port > 0);
-        let group = if index == AT_FIRST + FLEET { "Control room" } else { GROUPS[index % GROUPS.len()] };
-        let group = Some(group.to_owned());
+        let group = Some(GROUPS[index].to_owned());
         cameras.push(Camera { name: camera.name.clone(), group, address, service_port, sign_in, streams, ..Camera::default() });
     }
     let lattices = lattices(&cameras);
@@ -180,8 +232,13 @@ fn lattices(cameras: &[Camera]) -> Vec<Lattice> {
         let own = cameras.iter().filter(move |camera| camera.group.as_deref() == Some(group));
         own.map(|camera| camera.name.as_str())
     };
+    let mut six = filled("harbour six", Layout::Preset(Preset::One5), &mut names.iter().copied().take(6));
+    // One is on the wrong stream for its size: the plan says what that costs.
+    if let Some(placed) = six.at_mut(AT_FIRST) {
+        placed.hold = Some(Role::Main);
+    }
     vec![
-        filled("harbour six", Layout::Preset(Preset::One5), &mut names.iter().copied().take(6)),
+        six,
         filled("the four", Layout::even(4), &mut names.iter().copied().take(4)),
         filled("all lanes", Layout::Preset(Preset::Strip4), &mut of_group("Lanes").take(5)),
         filled("sixteen", Layout::even(16), &mut names.iter().copied().skip(AT_FIRST).take(16)),

@@ -3,6 +3,7 @@
 use crate::cli::{CornerOptions, OpenOptions, WallOptions};
 use crate::commands::demo::StandIn;
 use crate::tui::app::App;
+use crate::tui::guide::Guide;
 use crate::tui::page::WELCOME;
 use crate::tui::{pages, run};
 use anyhow::Context as _;
@@ -164,6 +165,7 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     app.begin(&engine.snapshot(), engine.beginning());
     begin_with(&mut app, &begin);
+    app.guide = standin.as_ref().filter(|standin| standin.has_story()).map(|_| Guide::default());
     if screen.run(app, engine, standin)? {
         // In this process's place: the terminal has one reader.
         lattice_term::to_stdin().context("the terminal's line cannot be handed on")?;

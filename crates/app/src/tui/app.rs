@@ -15,6 +15,7 @@ mod tour;
 mod trouble;
 
 use super::aids::Aids;
+use super::guide::Guide;
 use super::lattices::Lattices;
 use super::newcomers::Newcomers;
 use super::page::{AnyPage, Pages, Section};
@@ -184,6 +185,8 @@ pub struct App {
     pub clock: String,
     /// Now, on this machine's UTC.
     pub utc: Wall,
+    /// Which key to press next, in the demo.
+    pub guide: Option<Guide>,
     /// Since when the same tiles are on the screen: pictures of others are not kept fresh.
     pub same_tiles_since: Mono,
     clicked: Option<(usize, Mono)>,
@@ -236,6 +239,7 @@ impl App {
             lifted: None,
             tour: None,
             trouble: trouble::Trouble::default(),
+            guide: None,
             worked: None,
             fronted: BTreeMap::new(),
             given_back: BTreeSet::new(),
@@ -509,7 +513,7 @@ impl App {
         }
     }
 
-    /// What to say at the foot: the newest news, or the trouble that lasts.
+    /// What to say at the foot: the newest news, the next step of the guide, or the trouble that lasts.
     pub fn foot_line(&self) -> Option<(String, Tone)> {
         if let Some(notice) = self.notice.as_ref().filter(|notice| self.now.since(notice.at) < NOTICE_STAYS) {
             return Some((notice.text.clone(), notice.tone));
@@ -518,7 +522,9 @@ impl App {
             let figures = self.figures.get(&tile.key())?;
             Some((self.name(tile), figures.dropout_now?))
         });
-        running.map(|(name, dropout)| (format!("{name}: {}", describe(&dropout)), Tone::Alarm))
+        let running = running.map(|(name, dropout)| (format!("{name}: {}", describe(&dropout)), Tone::Alarm));
+        // Trouble stands on the tiles too: where somebody is led, the next step comes first.
+        self.guide.and_then(Guide::line).map(|line| (line, Tone::Bright)).or(running)
     }
 }
 

@@ -174,6 +174,8 @@ pub enum Needs {
     Site,
     /// The stand-in cameras of the demo.
     Demo,
+    /// The first steps that the demo leads through.
+    Guide,
 }
 
 /// What kind of key it is.

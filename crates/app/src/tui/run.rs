@@ -183,6 +183,9 @@ impl Show {
         let mut due = last;
         let news = self.viewer.news.clone();
         while !self.quit {
+            if let Some(standin) = &mut self.standin {
+                standin.go_on();
+            }
             let usual = if self.app.painting.way().is_some() { REDRAWS_IN_PIXELS } else { REDRAWS_IN_CELLS };
             let least_between = Duration::from_secs_f64(1.0 / f64::from(redraws.unwrap_or(usual)));
             let wait = due.saturating_duration_since(Instant::now());

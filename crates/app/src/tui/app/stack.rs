@@ -198,6 +198,7 @@ impl App {
             Needs::Nothing => true,
             Needs::Site => self.available,
             Needs::Demo => self.demo,
+            Needs::Guide => self.guide.is_some_and(|guide| guide.line().is_some()),
         }
     }
 
@@ -205,6 +206,7 @@ impl App {
     pub fn press(&mut self, found: Found, key: KeyText) {
         if !self.is_there(key.needs) {
             let text = match key.needs {
+                Needs::Guide => return,
                 Needs::Demo => "faults can be ordered from the stand-in cameras of the demo only",
                 _ => "these cameras belong to no site: start `amber-lattice wall` to keep some",
             };
@@ -331,6 +333,7 @@ impl App {
                 self.tell(Command::PlanAnew(camera));
             }
         }
+        self.guide = self.guide.map(|guide| guide.after(self));
         self.seat();
         self.take_effects()
     }

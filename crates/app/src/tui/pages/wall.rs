@@ -19,6 +19,7 @@ pub use {faults::FAULTS, palette::lines as palette_lines};
 use crate::tui::app::App;
 use crate::tui::app::regions::{TileRegion, regions};
 use crate::tui::fronts::{help, sign_in};
+use crate::tui::guide::Guide;
 use crate::tui::page::{Change, Key, KeyText, Keyed, Mouse, Needs, Page, Share, WALL, Watched, common, elsewhere, key};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::tile;
@@ -107,6 +108,8 @@ impl Keyed for Wall {
         key("f", "order a fault from the selected stand-in camera (demo)", |_, app| app.put_in_front(Faults))
             .hint("fault")
             .needs(Needs::Demo),
+        key("space", "leave out a step of the guide (demo)", |_, app| app.guide.iter_mut().for_each(Guide::skip))
+            .needs(Needs::Guide),
         key("s", "sign in to it, enter its key, or judge its certificate", |_, app| {
             if let Some(name) = app.selected_tile().map(|tile| app.name(tile).to_owned()) {
                 sign_in::of_camera(app, name);

@@ -311,6 +311,7 @@ fn the_mouse_drags_tiles_cameras_and_borders() {
 fn help_and_palette_hold_every_key_that_does_something() {
     let mut app = wall(4, 160, 50);
     app.available = true;
+    app.guide = Some(crate::tui::guide::Guide::default());
     app.area = Rect::new(0, 0, 160, 600);
     press(&mut app, KeyCode::Char('?'));
     let help = draw(&app, ColourDepth::Mono).join("\n");
@@ -460,4 +461,28 @@ fn a_list_shows_the_selected_camera_from_near_where_there_is_room() {
     assert_ne!(view::watched(&app)[0].key, near[0].key, "that of the selected camera");
     app.area = Rect::new(0, 0, 80, 24);
     assert!(view::watched(&app).is_empty() && !has(&draw(&app, ColourDepth::Mono), "10 min ago"));
+}
+
+#[test]
+fn the_demo_says_which_key_to_press_next_until_each_was_pressed_or_left_out() {
+    use crate::tui::guide::Guide;
+    let mut app = two_fours();
+    later(&mut app, 1);
+    assert!(!has(&draw(&app, ColourDepth::Mono), "step 1"), "only where somebody is led");
+    press(&mut app, KeyCode::Char(' '));
+    app.guide = Some(Guide::default());
+    assert!(has(&draw(&app, ColourDepth::Mono), "step 1 of 5: enter"));
+    press(&mut app, KeyCode::Enter);
+    let screen = draw(&app, ColourDepth::Mono);
+    assert!(has(&screen, "step 2 of 5: G") && has(&screen, "? help"), "{screen:#?}");
+    press(&mut app, KeyCode::Char('G'));
+    assert!(has(&draw(&app, ColourDepth::Mono), "step 3 of 5: esc, then !"));
+    press(&mut app, KeyCode::Esc);
+    press(&mut app, KeyCode::Char(' '));
+    assert!(has(&draw(&app, ColourDepth::Mono), "step 4 of 5: J"), "left out");
+    press(&mut app, KeyCode::Char('J'));
+    press(&mut app, KeyCode::Esc);
+    press(&mut app, KeyCode::Char('o'));
+    let after = draw(&app, ColourDepth::Mono);
+    assert!(!has(&after, "step "), "{after:#?}");
 }

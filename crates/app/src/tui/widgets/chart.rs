@@ -218,7 +218,8 @@ fn causes(theme: Theme, chart: &Lines<'_>, column: &dyn Fn(f64) -> u16, (left, r
         let places = [(to + 1, to + 1 + width), (from.saturating_sub(width + 1), from.saturating_sub(1))];
         let free =
             |(a, b): &(u16, u16)| *a >= left && *b <= right && b - a == width && taken.iter().all(|(c, d)| *b <= *c || *a >= *d);
-        if let Some(place) = places.into_iter().find(free) {
+        let blank = |(a, b): &(u16, u16)| (*a..*b).all(|x| matches!(buf[(x, y)].symbol(), " " | "⠀"));
+        if let Some(place) = places.into_iter().find(|place| free(place) && blank(place)) {
             buf.set_string(place.0, y, &gap.why, theme.tone(Tone::Text));
             taken.push((place.0.saturating_sub(1), place.1 + 1));
         }

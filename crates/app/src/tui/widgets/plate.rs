@@ -31,7 +31,7 @@ enum Rank {
     Name,
     /// What is wrong, or is being done.
     Trouble,
-    /// Frame rate, latency, dropouts, resolution: the four figures of the job; from [`MORE`] on what else is told of trouble.
+    /// Frame rate, latency, dropouts, resolution: the four figures of the job; then the cause and the next try.
     Figure(u8),
     /// The letter of the stream.
     Stream,
@@ -83,14 +83,17 @@ const FIGURES_FROM: usize = 38;
 const SHORTEST_NAME: usize = 6;
 /// A plate below this width says one rate where the two agree.
 const BOTH_RATES_FROM: u16 = 80;
-/// Figures of this rank and above go before the name is cut.
-const MORE: u8 = 4;
+/// The rank of the cause: it goes once the name is as short as it may be,
+const CAUSE: u8 = 4;
+/// and that of the next try: it goes before the name is cut.
+const NEXT: u8 = 5;
 
 /// What stands on a plate of this width, and whether two cells stand between its fields: what is dear stays longest. First goes
 /// what is beside the point, then figures take shorter forms, then the gaps do, then the name, and only then figures go.
 fn fit(mut fields: Vec<Field>, width: usize) -> (Vec<(String, Tone)>, bool) {
     let mut wide = true;
     let is_name = |field: &Field| field.rank == Rank::Name;
+    let is_cause = |field: &Field| field.rank == Rank::Figure(CAUSE);
     let whole = fields.iter().find(|field| is_name(field)).map(|field| field.forms[0].clone()).unwrap_or_default();
     let taken = |fields: &[Field], wide: bool| {
         let gaps = fields.len().saturating_sub(1) + if wide { fields.len().saturating_sub(2) } else { 0 };
@@ -98,7 +101,7 @@ fn fit(mut fields: Vec<Field>, width: usize) -> (Vec<(String, Tone)>, bool) {
     };
     let name_to = |fields: &mut [Field], room: usize| {
         if let Some(name) = fields.iter_mut().find(|field| is_name(field)) {
-            name.forms[0] = cut(&whole, room);
+            name.forms[0] = cut_name(&whole, room);
         }
     };
     while taken(&fields, wide) > width {
@@ -111,10 +114,14 @@ fn fit(mut fields: Vec<Field>, width: usize) -> (Vec<(String, Tone)>, bool) {
             fields[n].forms.remove(0);
         } else if wide {
             wide = false;
-        } else if let Some(n) = last(&|field| matches!(field.rank, Rank::Figure(MORE..))) {
+        } else if let Some(n) = last(&|field| matches!(field.rank, Rank::Figure(NEXT..))) {
             fields.remove(n);
+        } else if let Some(n) = last(&|field| field.rank == Rank::Stream).filter(|_| fields.iter().any(is_cause)) {
+            fields.remove(n); // the resolution tells it too, and nothing else tells the cause
         } else if width >= FIGURES_FROM && name > SHORTEST_NAME {
             name_to(&mut fields, SHORTEST_NAME.max(name.saturating_sub(over)));
+        } else if let Some(n) = last(&is_cause) {
+            fields.remove(n);
         } else if let Some(n) = last(&|field| !matches!(field.rank, Rank::Sign | Rank::Name)) {
             fields.remove(n);
         } else {
@@ -146,6 +153,15 @@ pub fn cut(text: &str, width: usize) -> String {
     format!("{}…", out.trim_end())
 }
 
+/// A name of so many cells. Many names differ by their last word only, as "Car lane 4": a short one stays.
+fn cut_name(name: &str, width: usize) -> String {
+    let end = name.rsplit(' ').next().filter(|end| name.width() > width && end.len() < 3 && end.len() + 4 < width);
+    match end {
+        Some(end) => format!("{}{end}", cut(name, width - end.width())),
+        None => cut(name, width),
+    }
+}
+
 fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: u16) -> Vec<Field> {
     let figures = app.figures.get(&key);
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
@@ -173,7 +189,7 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
         }
     }
     let Some(figures) = figures else { return out };
-    out.extend(trouble(figures, app.now).into_iter().map(|(rank, text)| field(rank, tone, text)));
+    out.extend(trouble(figures, app.now).into_iter().map(|(rank, forms)| Field { forms, tone, rank }));
     // A stream of a codec not known here gives no picture, but figures all the same.
     let drawn = tile.is_none_or(|tile| tile.short.is_none());
     let measures = matches!(verdict, Verdict::Steady | Verdict::Strained) || figures.cause == Some(Cause::UnknownCodec);
@@ -306,7 +322,7 @@ fn dropouts(figures: &Figures, now: Mono) -> Option<Field> {
         3600.. => ("in 1 h".to_owned(), "in 1 h".to_owned()),
         60.. => (format!("in {} min", span.as_secs() / 60), format!("in {}m", span.as_secs() / 60)),
         // A number that counts seconds would be the only thing that moves on a quiet wall.
-        _ => ("so far".to_owned(), "so far".to_owned()),
+        _ => ("so far".to_owned(), "in <1m".to_owned()),
     };
     let tone = if count > 0 { Tone::Bright } else { Tone::Calm };
     let words = match count {
@@ -331,8 +347,8 @@ fn short_span(span: Duration) -> String {
 
 const HOUR: Duration = Duration::from_secs(3600);
 
-/// What is wrong and since when, why, and what comes next, each with its place in shedding.
-fn trouble(figures: &Figures, now: Mono) -> Vec<(Rank, String)> {
+/// What is wrong and since when, why, and what comes next, each with its place in shedding and its forms.
+fn trouble(figures: &Figures, now: Mono) -> Vec<(Rank, Vec<String>)> {
     if figures.verdict == Verdict::Steady {
         return Vec::new();
     }
@@ -340,15 +356,27 @@ fn trouble(figures: &Figures, now: Mono) -> Vec<(Rank, String)> {
     let since = since.map_or(String::new(), |since| format!(" {:.0} s", since.as_secs_f64().floor()));
     // Of a stream that has figures they come before the word, which its sign says as well.
     let rank = if figures.verdict == Verdict::Strained { Rank::Beside(0) } else { Rank::Trouble };
-    let mut out = vec![(rank, format!("{}{since}", figures.verdict))];
-    out.extend(figures.cause.map(|cause| (Rank::Figure(MORE), phrase_of(cause, figures.seen).to_owned())));
-    // What this machine makes of it, where that is what falls short.
-    let ours = matches!(figures.cause, Some(Cause::TerminalSlow | Cause::MachineSlow));
-    out.extend(figures.shown.filter(|_| ours).map(|shown| (Rank::Figure(MORE + 1), format!("shown {shown:.1}/s"))));
+    let mut out = vec![(rank, vec![format!("{}{since}", figures.verdict)])];
+    if let Some(cause) = figures.cause {
+        let phrase = phrase_of(cause, figures.seen).to_owned();
+        // What this machine makes of it, where that is what falls short.
+        let ours = match cause {
+            Cause::TerminalSlow => Some("slow terminal"),
+            Cause::MachineSlow => Some("slow machine"),
+            _ => None,
+        };
+        let shown = ours.zip(figures.shown).map(|(short, shown)| {
+            vec![format!("{phrase}  shown {shown:.1}/s"), format!("{short}, shown {shown:.1}/s"), phrase.clone()]
+        });
+        // Its one or two words, where a sentence has no room.
+        let word = cause.word().trim_end_matches("-picture").replace('-', " ");
+        let short = (word.len() < phrase.len()).then_some(word);
+        out.push((Rank::Figure(CAUSE), shown.unwrap_or_else(|| [Some(phrase), short].into_iter().flatten().collect())));
+    }
     out.extend(
         figures
             .next_try
-            .map(|next| (Rank::Figure(MORE + 2), format!("next try in {:.0} s", next.since(now).as_secs_f64().ceil()))),
+            .map(|next| (Rank::Figure(NEXT), vec![format!("next try in {:.0} s", next.since(now).as_secs_f64().ceil())])),
     );
     out
 }
@@ -371,7 +399,7 @@ mod tests {
     fn plate(figures: &Figures, name: &str, width: u16) -> Vec<Field> {
         let mut out =
             vec![field(Rank::Sign, Tone::Calm, "•"), field(Rank::Name, Tone::Calm, name), field(Rank::Stream, Tone::Calm, "S")];
-        out.extend(trouble(figures, figures.at).into_iter().map(|(rank, text)| field(rank, Tone::Calm, text)));
+        out.extend(trouble(figures, figures.at).into_iter().map(|(rank, forms)| Field { forms, tone: Tone::Calm, rank }));
         out.extend(measured(figures, true, figures.at, width));
         out.push(field(Rank::Beside(2), Tone::Faint, "steady"));
         out.extend(details(figures).into_iter().zip(3..).map(|(text, rank)| field(Rank::Beside(rank), Tone::Faint, text)));
@@ -443,6 +471,12 @@ mod tests {
         }
         let text = line(plate(&figures(25.0, 41, 2, Verdict::Steady), "Lock gate upper", 38), 38);
         assert_eq!(text, "• Lock ga… S 1080p 25.0 41 ms 2 in 1 h");
+        let dark = Figures { cause: Some(Cause::DarkPicture), ..figures(25.0, 32, 0, Verdict::Strained) };
+        assert_eq!(line(plate(&dark, "Lock house", 40), 40), "• Lock h… dark 1080p 25.0 32 ms 0 in 1 h");
+        assert_eq!(
+            line(plate(&figures(25.0, 41, 2, Verdict::Steady), "Car lane 4", 38), 38),
+            "• Car l…4 S 1080p 25.0 41 ms 2 in 1 h"
+        );
         let text = line(plate(&figures(8.1, 41, 0, Verdict::Steady), "Lock gate upper", 80), 80);
         assert_eq!(text, "• Lock gate upper  S  1920×1080   8.1/25.0    41 ms c  no dropouts in 1 h");
     }
