@@ -475,7 +475,7 @@ mod tests {
         assert_eq!(line(plate(&dark, "Lock house", 40), 40), "• Lock h… dark 1080p 25.0 32 ms 0 in 1 h");
         assert_eq!(
             line(plate(&figures(25.0, 41, 2, Verdict::Steady), "Car lane 4", 38), 38),
-            "• Car l…4 S 1080p 25.0 41 ms 2 in 1 h"
+            "• Car la…4 S 1080p 25.0 41 ms 2 in 1 h"
         );
         let text = line(plate(&figures(8.1, 41, 0, Verdict::Steady), "Lock gate upper", 80), 80);
         assert_eq!(text, "• Lock gate upper  S  1920×1080   8.1/25.0    41 ms c  no dropouts in 1 h");
