@@ -113,7 +113,7 @@ fn keys_stay_quick_and_memory_bounded_where_the_terminal_is_slower_than_the_pict
     let state = tempfile::tempdir().unwrap();
     let mut terminal = Thin::start(&[&["open".to_owned()], urls.as_slice()].concat(), state.path());
     // It is told, with the rate that is really shown.
-    terminal.wait_for("slow terminal, shown ");
+    terminal.wait_for("slow, shown ");
     let before = terminal.memory();
     let mut before_answer = Vec::new();
     for turn in 0..12 {

@@ -522,12 +522,12 @@ fn a_wall_is_laid_out_filled_swapped_saved_and_the_same_after_a_restart() {
     tmux.keys(&["BSpace"]);
     tmux.wait_for("p puts a camera here");
     tmux.keys(&["p"]);
-    tmux.keys(&["-l", "tnkyd"]);
-    tmux.wait("found by a few letters", |screen| screen.contains("▸ Tank yard"));
+    tmux.keys(&["-l", "chkn"]);
+    tmux.wait("found by a few letters", |screen| screen.contains("▸ Check-in"));
     tmux.keys(&["Enter"]);
-    tmux.wait("put in", |screen| plate(screen, "Tank yard").contains("ms c"));
+    tmux.wait("put in", |screen| plate(screen, "Check-in").contains("ms c"));
     tmux.keys(&["]"]);
-    tmux.wait("the second page", |screen| screen.contains("lattice 2/2") && screen.contains("• Car lane 5"));
+    tmux.wait("the second page", |screen| screen.contains("lattice 2/2") && screen.contains("• Lorry park"));
     tmux.keys(&["g"]);
     tmux.wait_for("8 cameras, 1 not in this lattice yet");
     tmux.keys(&["Enter"]);

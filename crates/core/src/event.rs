@@ -516,7 +516,9 @@ fn of_dropout(dropout: &Dropout, figures: &Figures, evidence: &Evidence) -> (Str
 }
 
 fn rate(rate: Option<f64>) -> String {
-    rate.map_or_else(|| "an unknown rate".into(), |rate| format!("{rate:.1}/s"))
+    // Of a frame or two a second a tenth is much.
+    let digits = |rate: f64| if rate < 3.0 { 2 } else { 1 };
+    rate.map_or_else(|| "an unknown rate".into(), |rate| format!("{rate:.*}/s", digits(rate)))
 }
 
 fn percent(share: Option<f64>) -> String {

@@ -37,6 +37,7 @@ pub mod rtsp;
 pub mod sdp;
 mod secret;
 pub mod shift;
+pub mod sift;
 pub mod sight;
 mod source;
 pub mod srtp;

@@ -1,5 +1,7 @@
 //! Which of several names is meant by what was typed.
 
+use std::cmp::Ordering;
+
 /// What was meant.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Meant<'a> {
@@ -50,4 +52,34 @@ pub fn one_meant<'a>(typed: &str, what: &str, names: impl IntoIterator<Item = &'
         Meant::Several(names) => Err(format!("{typed:?} may be {}: write more of it", names.join(", "))),
         Meant::Nothing => Err(format!("no {what} {typed:?} in the site: `amber-lattice roster` lists the cameras")),
     }
+}
+
+/// Texts in the order in which people count: "Lane 2" before "Lane 10", 127.0.0.9 before 127.0.0.10; capitals count as small.
+#[must_use]
+pub fn natural(a: &str, b: &str) -> Ordering {
+    let (mut a, mut b) = (a.chars().flat_map(char::to_lowercase).peekable(), b.chars().flat_map(char::to_lowercase).peekable());
+    loop {
+        let order = match (a.peek().copied(), b.peek().copied()) {
+            (None, None) => return Ordering::Equal,
+            (Some(one), Some(two)) if one.is_ascii_digit() && two.is_ascii_digit() => number(&mut a).cmp(&number(&mut b)),
+            (one, two) => {
+                (a.next(), b.next());
+                // Numbers come before letters, as in the alphabet of most.
+                one.cmp(&two)
+            }
+        };
+        if order.is_ne() {
+            return order;
+        }
+    }
+}
+
+/// The digits at the begin as a number; one that is too large counts as the largest.
+fn number(text: &mut std::iter::Peekable<impl Iterator<Item = char>>) -> u64 {
+    let mut number = 0u64;
+    while let Some(digit) = text.peek().and_then(|c| c.to_digit(10)) {
+        number = number.saturating_mul(10).saturating_add(u64::from(digit));
+        text.next();
+    }
+    number
 }

@@ -532,11 +532,8 @@ impl Planning {
         let mut load = self.plan.plan.load.clone();
         let link = self.plan.budgets.link;
         let elsewhere = |seat: &Seat| seat.short == Some(Short::Decoding);
-        let others = cameras
-            .iter()
-            .map(|(camera, _)| camera)
-            .filter(|camera| self.seats.values().all(|seat| seat.camera != *camera || elsewhere(seat)));
-        for camera in others.collect::<Vec<_>>() {
+        let seated: BTreeSet<CameraId> = self.seats.values().filter(|seat| !elsewhere(seat)).map(|seat| seat.camera).collect();
+        for camera in cameras.iter().map(|(camera, _)| camera).filter(|camera| !seated.contains(camera)) {
             let Some(lightest) = self.lightest(now, cameras, camera) else { continue };
             if link.is_some_and(|link| load.link + lightest.bitrate.0 > link.0) {
                 continue;
@@ -549,7 +546,7 @@ impl Planning {
             self.warm.entry(*key).or_insert(now + WARM);
         }
         // What is kept warm must not take what others need.
-        let left: Vec<FeedKey> = left
+        let left: BTreeSet<FeedKey> = left
             .into_iter()
             .filter(|key| {
                 load.link += stream_facts(&self.facts, *key).candidate.bitrate.0;

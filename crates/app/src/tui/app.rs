@@ -103,6 +103,8 @@ pub struct App {
     pub viewer: ViewerId,
     /// Streams that are open.
     pub open: Arc<BTreeSet<FeedKey>>,
+    /// The streams of the tiles by their cameras.
+    tile_keys: HashMap<CameraId, FeedKey>,
     /// What stands in each place, as the engine has it.
     seats: Vec<Tile>,
     /// The newest plan, and what it is made from.
@@ -228,6 +230,7 @@ impl App {
             cameras: Arc::default(),
             viewer: ViewerId(0),
             open: Arc::default(),
+            tile_keys: HashMap::new(),
             seats: Vec::new(),
             plan: Arc::default(),
             facts: Arc::default(),

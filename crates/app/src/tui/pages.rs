@@ -5,6 +5,7 @@ pub mod bench;
 pub mod check;
 pub mod clocks;
 pub mod device;
+pub mod field;
 pub mod find;
 pub mod flash;
 pub mod ledger;
@@ -40,6 +41,7 @@ pub fn all() -> (Vec<Box<dyn AnyPage>>, Vec<Section>) {
         page::<clocks::Clocks>(),
         page::<listen::Listen>(),
         page::<bench::Bench>(),
+        page::<field::Field>(),
         page::<ledger::LedgerPage>(),
         page::<stream::StreamPage>(),
         page::<flash::FlashPage>(),

@@ -2,6 +2,7 @@ mod aids;
 mod any_keys;
 mod bench;
 mod desk;
+mod field;
 mod flash;
 mod ledger;
 mod stream;

@@ -3,6 +3,7 @@
 pub mod chart;
 pub mod closeup;
 pub mod frame;
+pub mod lane;
 pub mod list;
 pub mod outcomes;
 pub mod paper;

@@ -52,6 +52,8 @@ impl App {
             tiles.extend(tile.or_else(first));
         }
         self.selected = self.selected.min(places.saturating_sub(1));
+        // Of a camera that stands in several the first tells.
+        self.tile_keys = tiles.iter().rev().map(|tile| (tile.camera, tile.key())).collect();
         self.tiles = tiles;
         self.enlarged &= self.selected_tile().is_some();
     }
@@ -120,8 +122,9 @@ impl App {
 
     /// The stream of a camera that tells how it is: the one that is shown, else the one that is open.
     pub fn telling(&self, camera: CameraId) -> Option<FeedKey> {
-        let shown = self.tiles.iter().find(|tile| tile.camera == camera).map(Tile::key);
-        shown.or_else(|| self.open.iter().rev().copied().find(|key| key.camera == camera))
+        let shown = self.tile_keys.get(&camera).copied();
+        let (first, next) = (FeedKey::new(camera, Role::Main), FeedKey::new(CameraId(camera.0 + 1), Role::Main));
+        shown.or_else(|| self.open.range(first..next).next_back().copied())
     }
 
     /// The stream that the operator holds the tile of a place on.

@@ -11,6 +11,7 @@ use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::inner;
 use lattice_core::lattice::Aspect;
+use lattice_core::names::natural;
 use lattice_core::target::{Target, understand};
 use lattice_core::{TransportChoice, Verdict};
 use lattice_engine::jobs::Errand;
@@ -202,25 +203,6 @@ impl Entry<'_> {
 
 fn joined(texts: [&Option<String>; 2]) -> String {
     texts.into_iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" ")
-}
-
-/// Texts in the order in which people count: "Lane 2" before "Lane 10", 127.0.0.9 before 127.0.0.10.
-fn natural(a: &str, b: &str) -> Ordering {
-    let parts = |text: &str| {
-        let mut parts: Vec<(u64, String)> = Vec::new();
-        for c in text.to_lowercase().chars() {
-            match (c.to_digit(10), parts.last_mut()) {
-                (Some(digit), Some((number, text))) if text.is_empty() => {
-                    *number = number.saturating_mul(10).saturating_add(u64::from(digit));
-                }
-                (Some(digit), _) => parts.push((u64::from(digit), String::new())),
-                (None, Some((_, text))) if !text.is_empty() => text.push(c),
-                (None, _) => parts.push((0, c.to_string())),
-            }
-        }
-        parts
-    };
-    parts(a).cmp(&parts(b))
 }
 
 /// A line of the roster.

@@ -45,9 +45,9 @@ fn pieces(app: &App) -> Vec<Piece> {
         out.push(piece(Side::Left, 9, Tone::Here, format!("tour {} {}/{}, {when}", tour.name, tour.stop.0, tour.stop.1)));
     }
     let verdict = |key: lattice_engine::FeedKey| app.figures.get(&key).map_or(Verdict::Waiting, |figures| figures.verdict);
-    let telling: Vec<_> = app.cameras.iter().filter_map(|(camera, _)| app.telling(camera)).collect();
+    let verdicts: Vec<Verdict> = app.cameras.iter().filter_map(|(camera, _)| app.telling(camera)).map(verdict).collect();
     for kind in Verdict::WORST_FIRST {
-        let count = telling.iter().filter(|key| verdict(**key) == kind).count();
+        let count = verdicts.iter().filter(|verdict| **verdict == kind).count();
         let goes = match kind {
             Verdict::Lost | Verdict::Locked | Verdict::Stalled => 1,
             Verdict::Strained => 2,

@@ -361,13 +361,13 @@ fn trouble(figures: &Figures, now: Mono) -> Vec<(Rank, Vec<String>)> {
         let phrase = phrase_of(cause, figures.seen).to_owned();
         // What this machine makes of it, where that is what falls short.
         let ours = match cause {
-            Cause::TerminalSlow => Some("slow terminal"),
-            Cause::MachineSlow => Some("slow machine"),
+            Cause::TerminalSlow => Some("terminal slow"),
+            Cause::MachineSlow => Some("machine slow"),
             _ => None,
         };
-        let shown = ours.zip(figures.shown).map(|(short, shown)| {
-            vec![format!("{phrase}  shown {shown:.1}/s"), format!("{short}, shown {shown:.1}/s"), phrase.clone()]
-        });
+        let shown = ours
+            .zip(figures.shown)
+            .map(|(short, shown)| vec![format!("{phrase}  shown {shown:.1}/s"), format!("{short}, shown {shown:.1}/s")]);
         // Its one or two words, where a sentence has no room.
         let word = cause.word().trim_end_matches("-picture").replace('-', " ");
         let short = (word.len() < phrase.len()).then_some(word);

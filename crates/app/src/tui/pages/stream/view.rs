@@ -2,17 +2,18 @@
 
 use super::StreamPage;
 use crate::tui::app::App;
-use crate::tui::theme::{Theme, Tone, sign};
+use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::chart::{self, Curve, Lines};
+use crate::tui::widgets::lane;
 use crate::tui::widgets::{paper, plate, tile};
 use lattice_core::FrameRate;
+use lattice_core::Wall;
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Fig, Figures, LatencyBasis, Sample, Spread};
 use lattice_core::receiver::Asked;
 use lattice_core::sight::Finding;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::ts::Check;
-use lattice_core::{Verdict, Wall};
 use lattice_engine::{Drawing, FeedKey};
 use lattice_report::Chart as PaperChart;
 use lattice_term::TilePainter;
@@ -327,7 +328,12 @@ fn charts(app: &App, page: &StreamPage, theme: Theme, key: FeedKey, area: Rect, 
     Line::styled(heading, theme.tone(Tone::Faint)).render(Rect { height: 1.min(area.height), ..area }, buf);
     let samples: Vec<(f64, Sample)> = app.history.get(&key).map_or_else(Vec::new, |past| past.over(app.now, span));
     let strip = Rect { y: area.y + 1, height: 1.min(area.height.saturating_sub(1)), ..area };
-    verdicts(theme, &samples, span.duration().as_secs_f64(), cursor, strip, buf);
+    let name = "verdicts ";
+    let lane = Rect { x: strip.x + name.len() as u16, width: strip.width.saturating_sub(name.len() as u16), ..strip };
+    if lane.width > 0 && lane.height > 0 {
+        buf.set_string(strip.x, strip.y, name, theme.tone(Tone::Faint));
+        lane::draw(theme, &samples, span.duration().as_secs_f64(), cursor, lane, buf);
+    }
     let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
     let columns = (area.width / LEAST_CHART.0).clamp(1, 3);
     let rows = (KINDS.len() as u16).div_ceil(columns).min((area.height / LEAST_CHART.1).max(1));
@@ -375,37 +381,6 @@ pub fn charts_on_paper(app: &App, page: &StreamPage, key: FeedKey) -> (String, D
     let missing: Vec<(Wall, Wall)> = missing.map(|event| (wall(event.start), event.end.map_or(app.utc, wall))).collect();
     let drawing = paper::pages(app, &title, span, charts, missing);
     (title, drawing)
-}
-
-/// The verdicts over the span: a cell is as bad as the worst in it, and nothing stands where nothing was measured.
-fn verdicts(theme: Theme, samples: &[(f64, Sample)], span: f64, cursor: Option<f64>, area: Rect, buf: &mut Buffer) {
-    let name = "verdicts ";
-    let place = Rect { x: area.x + name.len() as u16, width: area.width.saturating_sub(name.len() as u16), ..area };
-    if place.width == 0 || area.height == 0 {
-        return;
-    }
-    buf.set_string(area.x, area.y, name, theme.tone(Tone::Faint));
-    let last = f64::from(place.width - 1);
-    let column = |age: f64| last as u16 - (age.clamp(0.0, span) / span * last).round() as u16;
-    let mut cells: Vec<Option<Verdict>> = vec![None; usize::from(place.width)];
-    for pair in samples.windows(2) {
-        let [(from, _), (to, sample)] = pair else { continue };
-        // A gap in time stays one.
-        let from = if from - to > (span / 60.0).max(2.5) * 1.5 { column(*to) } else { column(*from) + 1 };
-        for cell in cells.iter_mut().take(usize::from(column(*to)) + 1).skip(usize::from(from.min(column(*to)))) {
-            *cell = cell.map_or(sample.verdict, |one| sample.verdict.map(|two| one.worse(two)));
-        }
-    }
-    for (x, verdict) in cells.into_iter().enumerate() {
-        let Some(verdict) = verdict else { continue };
-        let steady = verdict == Verdict::Steady;
-        let (text, tone) = if steady { ("·", Tone::Calm) } else { (sign(verdict), Theme::verdict(verdict)) };
-        buf.set_string(place.x + x as u16, place.y, text, theme.tone(tone));
-    }
-    if let Some(age) = cursor {
-        let x = place.x + column(age);
-        buf.set_style(Rect { x, y: place.y, width: 1, height: 1 }, theme.tone(Tone::Here));
-    }
 }
 
 /// What happened to it, newest first.
