@@ -119,6 +119,8 @@ pub fn past(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer)
     }
     let foot = Rect { x: area.x + NAME, y: area.y + 3, width: cells as u16, height: 1 };
     Line::styled("10 min ago", theme.tone(Tone::Faint)).render(foot, buf);
-    Line::styled("5", theme.tone(Tone::Faint)).centered().render(foot, buf);
+    if cells >= 30 {
+        Line::styled("5", theme.tone(Tone::Faint)).centered().render(foot, buf);
+    }
     Line::styled("now", theme.tone(Tone::Faint)).right_aligned().render(foot, buf);
 }

@@ -15,6 +15,8 @@ use ratatui::widgets::Widget as _;
 /// Columns for the selected camera, from so many on.
 const NEAR: u16 = 52;
 const NEAR_FROM: u16 = 110;
+/// Columns of a camera with its name.
+const NAMED: u16 = 20;
 /// Columns of a name before its lane.
 const NAME: u16 = 24;
 
@@ -91,9 +93,9 @@ fn rows(page: &Field, items: &[Item<'_>], area: Rect) -> Rows {
         }
         rows
     };
-    // Two cells for each where all of them fit so, else one.
-    let wide = build(2);
-    let (rows, each) = if page.lanes || wide.len() <= usize::from(area.height) { (wide, 2) } else { (build(1), 1) };
+    // As wide as lets all of them fit: with names, two cells, at last one.
+    let fits = |each: u16| Some((build(each), each)).filter(|(rows, _)| page.lanes || rows.len() <= usize::from(area.height));
+    let (rows, each) = fits(NAMED).or_else(|| fits(2)).unwrap_or_else(|| (build(1), 1));
     let place = page.place(items);
     let selected = rows.iter().position(|row| matches!(row, Row::Cells(from, to) if (*from..*to).contains(&place)));
     let (selected, height) = (selected.unwrap_or(0), usize::from(area.height));
@@ -209,8 +211,8 @@ fn cells(app: &App, page: &Field, theme: Theme, items: &[Item<'_>], area: Rect, 
 fn cell(page: &Field, theme: Theme, item: &Item<'_>, area: Rect, buf: &mut Buffer) {
     let tone = if item.alarm { Tone::Alarm } else { Theme::verdict(item.verdict) };
     let ticked = page.ticked.contains(&item.id);
-    if page.lanes {
-        let name = plate::cut(item.name, usize::from(area.width).saturating_sub(4));
+    if page.lanes || area.width >= NAMED {
+        let name = plate::cut_name(item.name, usize::from(area.width).saturating_sub(3));
         let tick = if ticked { "✓" } else { " " };
         let spans = [
             Span::styled(sign(item.verdict), theme.tone(tone)),
