@@ -360,8 +360,44 @@ fn the_help_is_printed_from_the_table() {
     for (_, key) in app.keys_of(&app.pages.tables[0]) {
         assert!(has(&screen, key.help), "{}: {screen:#?}", key.help);
     }
-    assert!(press(&mut app, KeyCode::Char('q')).is_empty(), "q closes the help only");
+    // Letters find what has them, in any order, with the section that it stands in.
+    for letter in "quiet bench".chars() {
+        assert!(press(&mut app, KeyCode::Char(letter)).is_empty());
+    }
+    assert!(has(&draw(&app, ColourDepth::True), "nothing in the help has these letters"));
+    (0..11).for_each(|_| drop(press(&mut app, KeyCode::Backspace)));
+    for letter in "bench buffer".chars() {
+        press(&mut app, KeyCode::Char(letter));
+    }
+    let found = draw(&app, ColourDepth::True);
+    assert!(has(&found, "20 ms more receive buffer") && !has(&found, "select the tile to the left"), "{found:#?}");
+    press(&mut app, KeyCode::Esc);
     assert_eq!(press(&mut app, KeyCode::Char('q')), [Effect::Quit]);
+}
+
+#[test]
+fn everything_opens_on_any_page_with_that_page_first() {
+    let mut app = wall(4, 160, 50);
+    app.available = true;
+    press(&mut app, KeyCode::Char('B'));
+    press(&mut app, KeyCode::Char(':'));
+    let screen = draw(&app, ColourDepth::Mono);
+    assert!(has(&screen, "Everything") && has(&screen, "▸ select the next stream"), "{screen:#?}");
+    "the wall round".chars().for_each(|c| drop(press(&mut app, KeyCode::Char(c))));
+    (0..14).for_each(|_| drop(press(&mut app, KeyCode::Backspace)));
+    "align delay".chars().for_each(|c| drop(press(&mut app, KeyCode::Char(c))));
+    // No row is cut: what is long has two.
+    let found = draw(&app, ColourDepth::Mono).join(" ");
+    assert!(found.contains("align: delay all to the slowest") && found.contains("at once; or not"), "{found}");
+    press(&mut app, KeyCode::Enter);
+    assert!(bench(&app).aligned && app.page_name() == "Bench");
+    // What the wall does is done there.
+    press(&mut app, KeyCode::Char(':'));
+    "ledger happened".chars().for_each(|c| drop(press(&mut app, KeyCode::Char(c))));
+    press(&mut app, KeyCode::Enter);
+    assert_eq!(app.page_name(), "Ledger");
+    press(&mut app, KeyCode::Esc);
+    assert!(app.is_on_wall(), "it came from there");
 }
 
 #[test]

@@ -219,6 +219,15 @@ impl App {
         }
     }
 
+    /// The list of everything, which is the wall's, in front of any page.
+    pub fn open_everything(&mut self) {
+        let Some(wall) = self.pages.number(WALL) else { return };
+        let keys = self.pages.tables.get(wall).map(|table| table.keys.clone()).unwrap_or_default();
+        if let Some(number) = keys.iter().position(|key| key.keys.split(' ').any(|name| name == "/")) {
+            self.with_page(wall, |page, app| page.press(number, app));
+        }
+    }
+
     /// Goes to a page by the ways that lead there from the wall, then presses one of its keys.
     pub fn press_there(&mut self, ways: &[(Found, KeyText)], key: (Found, KeyText)) {
         for (found, text) in ways.iter().chain([&key]) {

@@ -12,6 +12,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
+use tui_input::Input;
 
 /// What stands beside figures, or is made of them.
 const SIGNS: [(&str, &str); 16] = [
@@ -57,10 +58,11 @@ fn verdict_help(verdict: Verdict) -> &'static str {
     }
 }
 
-/// The help, scrolled down by so many lines.
+/// The help, scrolled down by so many lines, with what is looked for.
 #[derive(Debug, Default)]
 pub struct Help {
     scroll: u16,
+    wanted: Input,
 }
 
 /// The key of every page that opens the help.
@@ -68,14 +70,19 @@ pub const fn key<P>() -> Key<P> {
     common("?", "this help", Some("help"), |_, app| app.put_in_front(Help::default()))
 }
 
+/// The key of every page that opens the list of everything.
+pub const fn everything<P>() -> Key<P> {
+    common(":", "everything by a few letters: actions, cameras, lattices", None, |_, app| app.open_everything())
+}
+
 impl Keyed for Help {
     const NAME: &'static str = "Help";
     const KEYS: &'static [Key<Self>] = &[
-        moves("down j", "further down", |help: &mut Self, _| help.scroll(1)).hint("scroll"),
-        moves("up k", "further up", |help: &mut Self, _| help.scroll(-1)),
-        moves("pgdn space", "a page down", |help: &mut Self, _| help.scroll(10)),
+        moves("down", "further down; letters find what has them", |help: &mut Self, _| help.scroll(1)).hint("scroll"),
+        moves("up", "further up", |help: &mut Self, _| help.scroll(-1)),
+        moves("pgdn", "a page down", |help: &mut Self, _| help.scroll(10)),
         moves("pgup", "a page up", |help: &mut Self, _| help.scroll(-10)),
-        back("esc ? q", "back", Some("back")),
+        back("esc ?", "back", Some("back")),
         leave(),
     ];
 }
@@ -88,8 +95,16 @@ impl Help {
 
 impl Page for Help {
     fn draw(&self, app: &App, theme: Theme, body: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
-        draw(app, theme, self.scroll, body, buf);
+        draw(app, theme, self, body, buf);
         Vec::new()
+    }
+
+    fn text(&mut self) -> Option<&mut Input> {
+        Some(&mut self.wanted)
+    }
+
+    fn typed(&mut self, _: &mut App) {
+        self.scroll = 0;
     }
 
     fn mouse(&mut self, _: &mut App, mouse: Mouse) {
@@ -109,8 +124,35 @@ pub fn sections(app: &App) -> Vec<page::Section> {
     sections
 }
 
-/// Keys from the table, verdicts and figures with their meaning.
-fn draw(app: &App, theme: Theme, scroll: u16, body: Rect, buf: &mut Buffer) {
+/// A part of the help: its name, and what stands in it with its meaning.
+type Part = (&'static str, Vec<(String, Tone, String)>);
+
+/// All of the help.
+fn parts(app: &App) -> Vec<Part> {
+    let of_keys = |keys: Vec<KeyText>| {
+        let keys = keys.into_iter().filter(|key| !key.help.is_empty());
+        keys.map(|key| (key.keys.replace(' ', ", "), Tone::Here, key.help.to_owned())).collect()
+    };
+    let mut parts: Vec<Part> = sections(app).into_iter().map(|(name, keys)| (name, of_keys(keys))).collect();
+    let verdict = |one: Verdict| (format!("{} {one}", sign(one)), Theme::verdict(one), verdict_help(one).to_owned());
+    parts.push(("Verdicts", Verdict::WORST_FIRST.into_iter().map(verdict).collect()));
+    let figures = FIGURES.iter().map(|figure| {
+        let unit = if figure.unit.is_empty() { String::new() } else { format!(", {}", figure.unit) };
+        (figure.word.to_owned(), Tone::Calm, format!("{}{unit}", figure.definition))
+    });
+    parts.push(("Figures", figures.collect()));
+    let codec = if lattice_media::has_assembly() {
+        "with assembly"
+    } else {
+        "without assembly (nasm was missing at build): decoding costs twice as much"
+    };
+    let signs = SIGNS.into_iter().chain([("H.264 decoder", codec)]);
+    parts.push(("Signs", signs.map(|(name, text)| (name.to_owned(), Tone::Calm, text.to_owned())).collect()));
+    parts
+}
+
+/// Keys from the table, verdicts and figures with their meaning; of them those that have all the words that were typed.
+fn draw(app: &App, theme: Theme, help: &Help, body: Rect, buf: &mut Buffer) {
     const WIDTH: u16 = 118;
     const KEYS: u16 = 24;
     let room = usize::from(app.area.width.min(WIDTH).saturating_sub(KEYS + 4).max(1));
@@ -125,35 +167,33 @@ fn draw(app: &App, theme: Theme, scroll: u16, body: Rect, buf: &mut Buffer) {
         };
         keys.zip(textwrap::wrap(text, room)).map(|(key, text)| line((key, text.as_ref()))).collect()
     };
-    let title = |text: &'static str| Line::styled(text, theme.tone(Tone::Bright));
+    let words: Vec<String> = help.wanted.value().to_lowercase().split_whitespace().map(str::to_owned).collect();
     let mut lines = Vec::new();
-    for (name, keys) in sections(app) {
-        lines.extend((!lines.is_empty()).then(Line::default));
-        lines.push(title(name));
-        for key in keys.iter().filter(|key| !key.help.is_empty()) {
-            lines.extend(pair(key.keys.replace(' ', ", "), Tone::Here, key.help));
+    for (name, rows) in parts(app) {
+        let found = rows.into_iter().filter(|(key, _, text)| {
+            let told = format!("{key} {text} {name}").to_lowercase();
+            words.iter().all(|word| told.contains(word.as_str()))
+        });
+        let found: Vec<Line<'static>> = found.flat_map(|(key, tone, text)| pair(key, tone, &text)).collect();
+        if !found.is_empty() {
+            lines.extend((!lines.is_empty()).then(Line::default));
+            lines.push(Line::styled(name, theme.tone(Tone::Bright)));
+            lines.extend(found);
         }
     }
-    lines.extend([Line::default(), title("Verdicts")]);
-    for verdict in Verdict::WORST_FIRST {
-        lines.extend(pair(format!("{} {verdict}", sign(verdict)), Theme::verdict(verdict), verdict_help(verdict)));
+    if lines.is_empty() {
+        lines.push(Line::styled("nothing in the help has these letters", theme.tone(Tone::Text)));
     }
-    lines.extend([Line::default(), title("Figures")]);
-    for figure in &FIGURES {
-        let unit = if figure.unit.is_empty() { String::new() } else { format!(", {}", figure.unit) };
-        lines.extend(pair(figure.word.to_owned(), Tone::Calm, &format!("{}{unit}", figure.definition)));
-    }
-    lines.extend([Line::default(), title("Signs")]);
-    lines.extend(SIGNS.iter().flat_map(|(name, text)| pair((*name).to_owned(), Tone::Calm, text)));
-    let codec = if lattice_media::has_assembly() {
-        "with assembly"
-    } else {
-        "without assembly (nasm was missing at build): decoding costs twice as much"
-    };
-    lines.push(Line::default());
-    lines.extend(pair("H.264 decoder".into(), Tone::Calm, codec));
-    let inner = panel(theme, body, WIDTH, lines.len() as u16 + 2, buf);
+    let inner = panel(theme, body, WIDTH, body.height, buf);
+    let typed = Line::from(vec![
+        Span::styled("find ", theme.tone(Tone::Faint)),
+        Span::styled("▸ ", theme.tone(Tone::Here)),
+        Span::styled(help.wanted.value().to_owned(), theme.tone(Tone::Text)),
+        Span::styled("▏", theme.tone(Tone::Here)),
+    ]);
+    typed.render(Rect { height: 1.min(inner.height), ..inner }, buf);
+    let inner = Rect { y: inner.y + 2, height: inner.height.saturating_sub(2), ..inner };
     let wrapped: u16 = lines.iter().map(|line| (line.width() as u16).div_ceil(inner.width.max(1)).max(1)).sum();
-    let scroll = scroll.min(wrapped.saturating_sub(inner.height));
+    let scroll = help.scroll.min(wrapped.saturating_sub(inner.height));
     Paragraph::new(lines).wrap(Wrap { trim: false }).scroll((scroll, 0)).render(inner, buf);
 }

@@ -108,18 +108,35 @@ impl Picker {
         }
     }
 
-    /// Where the lines stand, and the first one that is shown.
-    fn list_area(&self, app: &App) -> (Rect, usize) {
-        let inner = place(app).inner(Margin { horizontal: 2, vertical: 1 });
-        let list = Rect { y: inner.y + 4, height: inner.height.saturating_sub(4), ..inner };
-        (list, (self.row + 1).saturating_sub(usize::from(list.height.max(1))))
+    /// Where the lines stand that are shown, by their numbers: one that is too long for a row has two. The selected one is among
+    /// them.
+    fn shown(&self, app: &App, lines: &[Line]) -> Vec<(usize, Rect)> {
+        let list = list_area(app);
+        let selected = self.row.min(lines.len().saturating_sub(1));
+        let height = |line: &Line| label(line, list.width).len() as u16;
+        let mut first = selected;
+        let mut taken = lines.get(selected).map_or(0, height);
+        while first > 0 && taken + height(&lines[first - 1]) <= list.height {
+            first -= 1;
+            taken += height(&lines[first]);
+        }
+        let mut y = list.y;
+        let mut places = Vec::new();
+        for (number, line) in lines.iter().enumerate().skip(first) {
+            let place = Rect { y, height: height(line), ..list };
+            if place.bottom() > list.bottom() {
+                break;
+            }
+            y = place.bottom();
+            places.push((number, place));
+        }
+        places
     }
 
     /// The line at this cell.
     fn row_at(&self, app: &App, at: Position) -> Option<usize> {
-        let (list, first) = self.list_area(app);
-        let row = first + usize::from(at.y.checked_sub(list.y)?);
-        (list.contains(at) && row < self.lines(app).len()).then_some(row)
+        let shown = self.shown(app, &self.lines(app));
+        shown.into_iter().find(|(_, place)| place.contains(at)).map(|(number, _)| number)
     }
 
     /// A line was clicked: a camera may be dragged from it; a double click takes it.
@@ -171,14 +188,13 @@ impl Page for Picker {
         let named = matches!(self.what, What::Text(_));
         let hint = if named { "enter done  esc back" } else { "type to filter  ↑ ↓ select  enter take  esc back" };
         Text::styled(hint, theme.tone(Tone::Faint)).render(line(2), buf);
-        let (list, first) = self.list_area(app);
         let lines = self.lines(app);
         if lines.is_empty() && !named {
-            Text::styled("nothing is called like this", theme.tone(Tone::Text)).render(Rect { height: 1, ..list }, buf);
+            let text = Text::styled("nothing is called like this", theme.tone(Tone::Text));
+            text.render(Rect { height: 1, ..list_area(app) }, buf);
         }
-        for (row, (index, line)) in lines.iter().enumerate().skip(first).take(usize::from(list.height)).enumerate() {
-            let area = Rect { y: list.y + row as u16, height: 1, ..list };
-            draw_line(line, index == self.row.min(lines.len().saturating_sub(1)), theme, area, buf);
+        for (number, place) in self.shown(app, &lines) {
+            draw_line(&lines[number], number == self.row.min(lines.len() - 1), theme, place, buf);
         }
         Vec::new()
     }
@@ -202,18 +218,33 @@ impl Page for Picker {
     }
 }
 
+/// Where the lines of a list stand.
+fn list_area(app: &App) -> Rect {
+    let inner = place(app).inner(Margin { horizontal: 2, vertical: 1 });
+    Rect { y: inner.y + 4, height: inner.height.saturating_sub(4), ..inner }
+}
+
+/// What a line says besides and its key: it stands on the right.
+fn beside(line: &Line) -> String {
+    if line.key.is_empty() { line.detail.clone() } else { format!("{}  {}", line.detail, line.key) }
+}
+
+/// The label in as many rows as it needs.
+fn label(line: &Line, width: u16) -> Vec<String> {
+    let room = usize::from(width).saturating_sub(beside(line).width() + 4).max(8);
+    let rows = textwrap::wrap(&line.label, room);
+    if rows.is_empty() { vec![String::new()] } else { rows.into_iter().map(std::borrow::Cow::into_owned).collect() }
+}
+
 fn draw_line(line: &Line, selected: bool, theme: Theme, area: Rect, buf: &mut Buffer) {
     let (mark, tone) = if selected { ("▸ ", Tone::Here) } else { ("  ", Tone::Text) };
-    let right = if line.key.is_empty() { line.detail.clone() } else { format!("{}  {}", line.detail, line.key) };
-    let room = usize::from(area.width).saturating_sub(right.width() + 4);
-    let label = match line.label.char_indices().nth(room.saturating_sub(1)) {
-        Some((end, last)) if end + last.len_utf8() < line.label.len() => format!("{}…", &line.label[..end]),
-        _ => line.label.clone(),
-    };
-    Text::from(vec![Span::styled(mark, theme.tone(Tone::Here)), Span::styled(label, theme.tone(tone))]).render(area, buf);
+    for ((row, text), mark) in (0..).zip(label(line, area.width)).zip(std::iter::once(mark).chain(std::iter::repeat("  "))) {
+        let place = Rect { y: area.y + row, height: 1, ..area };
+        Text::from(vec![Span::styled(mark, theme.tone(Tone::Here)), Span::styled(text, theme.tone(tone))]).render(place, buf);
+    }
     let right = Text::from(vec![
         Span::styled(line.detail.clone(), theme.tone(Tone::Faint)),
         Span::styled(if line.key.is_empty() { String::new() } else { format!("  {}", line.key) }, theme.tone(Tone::Here)),
     ]);
-    right.right_aligned().render(area, buf);
+    right.right_aligned().render(Rect { height: 1, ..area }, buf);
 }

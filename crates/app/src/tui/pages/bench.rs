@@ -95,6 +95,7 @@ impl Keyed for Bench {
             app.write(charts);
         })
         .hint("write"),
+        help::everything(),
         help::key(),
         back("esc q B", "back", Some("back")),
         leave(),

@@ -58,6 +58,7 @@ impl Keyed for Check {
             }
         })
         .hint("sign in"),
+        help::everything(),
         help::key(),
         back("esc q", "back", Some("back")),
         leave(),

@@ -37,6 +37,7 @@ impl Keyed for Clocks {
         })
         .hint("set clock"),
         key("enter", "show it on the wall, enlarged", Self::show).hint("show"),
+        help::everything(),
         help::key(),
         back("esc q C", "back", Some("back")),
         leave(),

@@ -63,6 +63,7 @@ impl Keyed for Device {
             }
         }),
         key("r", "ask it again", Self::ask_again),
+        help::everything(),
         help::key(),
         back("esc q", "back", Some("back")),
         leave(),

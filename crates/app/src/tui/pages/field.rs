@@ -101,6 +101,7 @@ impl Keyed for Field {
         key("space", "tick it for a lattice, or not any more", Self::tick).hint("tick"),
         key("*", "tick all that are shown, or none", Self::tick_all),
         key("w", "make a lattice of those that are ticked", Self::make_lattice).hint("lattice"),
+        help::everything(),
         help::key(),
         back("esc q A", "back", Some("back")),
         leave(),

@@ -56,6 +56,7 @@ impl Keyed for Find {
         key("n", "other ranges to scan", Self::type_ranges).hint("ranges"),
         key("r", "search again: what is new and what has gone is marked", |page: &mut Self, app| page.search(app)).hint("again"),
         key("z", "end the search", |_, app| app.order(Errand::EndSearch)),
+        help::everything(),
         help::key(),
         back("esc q", "back", Some("back")),
         leave(),

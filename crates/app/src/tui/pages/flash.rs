@@ -75,6 +75,7 @@ impl Keyed for FlashPage {
         })
         .hint("write"),
         key("x", "forget what was measured: back to its clock", Self::forget).hint("forget"),
+        help::everything(),
         help::key(),
         back("esc q", "break off, back to the stream", Some("back")),
         leave(),

@@ -79,6 +79,7 @@ impl Keyed for LedgerPage {
         .hint("span"),
         key("enter", "show its camera on the wall, enlarged", Self::show).hint("show"),
         key("w", "write a report of the time of the lanes: PDF, SVG, CSV or JSON", Self::report).hint("report"),
+        help::everything(),
         help::key(),
         back("esc q G", "back", Some("back")),
         leave(),

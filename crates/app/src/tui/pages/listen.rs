@@ -41,6 +41,7 @@ impl Keyed for Listen {
             .hint("remove"),
         key("u", "bring the last one back", |_, app| app.order(Errand::Undo)),
         key("s", "enter the key of an encrypted stream", |page: &mut Self, app| page.with(app, sign_in::of_camera)),
+        help::everything(),
         help::key(),
         back("esc q", "back", Some("back")),
         leave(),

@@ -268,6 +268,7 @@ impl Keyed for Roster {
             roster.order.group = roster.order.group.next();
         })
         .hint("group by"),
+        help::everything(),
         help::key(),
         back("esc q c", "back", Some("back")),
         leave(),

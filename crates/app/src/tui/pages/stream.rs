@@ -48,6 +48,7 @@ impl Keyed for StreamPage {
             app.write(charts);
         })
         .hint("write"),
+        help::everything(),
         help::key(),
         back("esc q J", "back", Some("back")),
         leave(),

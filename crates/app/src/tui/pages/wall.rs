@@ -54,7 +54,7 @@ impl Keyed for Wall {
         key("M", "hold every tile on sub, on main, or on none", |_, app| app.hold_all()),
         key("o", "the plan: each tile's stream with its reason, and the budgets", |_, app| app.put_in_front(Plan::default()))
             .hint("plan"),
-        key("/", "everything by a few letters: actions, cameras, lattices", |_, app| palette::open(app)).hint("all"),
+        key("/ :", "everything by a few letters: actions, cameras, lattices", |_, app| palette::open(app)).hint("all"),
         elsewhere(),
         key("v", "choose a layout", |_, app| layouts::open(app)).hint("layout"),
         key("V", "change the layout by hand: split, join, move borders", |_, app| edit::open(app)),

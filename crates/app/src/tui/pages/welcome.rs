@@ -20,6 +20,7 @@ impl Keyed for Welcome {
     const NAME: &'static str = WELCOME;
     const KEYS: &'static [Key<Self>] = &[
         key("d", "the demo: a made-up port with cameras to find", |_, app| app.quit_to_demo()).hint("demo"),
+        help::everything(),
         help::key(),
         common("q ctrl-c", "leave", Some("quit"), |_, app| app.quit()),
     ];
