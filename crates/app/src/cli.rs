@@ -690,6 +690,7 @@ pub struct RosterOptions {
 
 /// Options of `standin`.
 #[derive(Debug, Clone, Args)]
+#[allow(clippy::struct_excessive_bools, reason = "independent options")]
 pub struct StandinOptions {
     /// RTSP port of every camera; 0 for any that are free
     #[arg(long, default_value_t = 8554)]

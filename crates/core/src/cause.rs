@@ -204,6 +204,30 @@ impl Cause {
         }
     }
 
+    /// Where it lies, as far as can be told.
+    #[must_use]
+    pub const fn whose(self) -> Whose {
+        match self {
+            Self::PortClosed
+            | Self::NotRtsp
+            | Self::ViewerLimit
+            | Self::NoSuchStream
+            | Self::ClosedByCamera
+            | Self::CameraSlowed
+            | Self::Damaged
+            | Self::FrozenPicture
+            | Self::DarkPicture
+            | Self::WashedOut
+            | Self::OutOfFocus
+            | Self::ClockWrong => Whose::Camera,
+            Self::PacketLoss | Self::Late | Self::TooHeavy | Self::AwaitingKeyframe => Whose::Path,
+            Self::Unreachable | Self::Unresolved | Self::Silence => Whose::CameraOrPath,
+            Self::MachineSlow | Self::TerminalSlow | Self::DecoderFailed | Self::ProgramFailed => Whose::Machine,
+            Self::SignIn | Self::KeyNeeded | Self::UnknownCodec => Whose::Settings,
+            Self::Operator => Whose::Operator,
+        }
+    }
+
     /// What to do next, in one sentence.
     #[must_use]
     pub const fn advice(self) -> &'static str {
@@ -245,6 +269,38 @@ impl Cause {
             }
             Self::ClockWrong => "Set the camera's clock.",
             Self::Operator => "Nothing to do.",
+        }
+    }
+}
+
+/// Where a cause lies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Whose {
+    /// In the camera.
+    Camera,
+    /// On the way from it.
+    Path,
+    /// In one of these.
+    CameraOrPath,
+    /// In this machine, its terminal or this program.
+    Machine,
+    /// In what is set for it, here or in the device.
+    Settings,
+    /// Somebody wanted it.
+    Operator,
+}
+
+impl Whose {
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Camera => "camera",
+            Self::Path => "path",
+            Self::CameraOrPath => "camera or path",
+            Self::Machine => "this machine",
+            Self::Settings => "settings",
+            Self::Operator => "operator",
         }
     }
 }

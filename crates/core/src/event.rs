@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 /// What kind of thing happened.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum EventKind {
     /// No new picture for less than a second.
     Stutter,

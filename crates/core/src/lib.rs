@@ -52,7 +52,7 @@ pub mod verdict;
 pub mod video;
 pub mod wire;
 
-pub use cause::Cause;
+pub use cause::{Cause, Whose};
 pub use clock_probe::{ClockOffset, ClockProbe};
 pub use credentials::{Credentials, SignInPolicy, SignInStrength};
 pub use role::Role;

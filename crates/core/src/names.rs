@@ -63,7 +63,8 @@ pub fn natural(a: &str, b: &str) -> Ordering {
             (None, None) => return Ordering::Equal,
             (Some(one), Some(two)) if one.is_ascii_digit() && two.is_ascii_digit() => number(&mut a).cmp(&number(&mut b)),
             (one, two) => {
-                (a.next(), b.next());
+                a.next();
+                b.next();
                 // Numbers come before letters, as in the alphabet of most.
                 one.cmp(&two)
             }

@@ -2,7 +2,7 @@
 
 use crate::event::EventKind;
 use crate::meter::{Fig, Sample};
-use crate::{Cause, Verdict, Wall};
+use crate::{Cause, Verdict, Wall, Whose};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -46,6 +46,22 @@ pub struct StreamPast {
     pub readings: Vec<(Wall, u16, Sample)>,
 }
 
+/// A time in which this machine, not the camera, was what fell short.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Own {
+    /// The cameras that it was told of.
+    pub cameras: Vec<String>,
+    /// When it began.
+    pub start: Wall,
+    /// When it ended.
+    pub end: Wall,
+}
+
+/// After a stream was opened its latency is that of the beginning for so long, and tells nothing of the camera.
+const BEGINNING: Duration = Duration::from_secs(15);
+/// A stream that was not measured for longer than this was opened anew.
+const PAUSE: Duration = Duration::from_secs(90);
+
 /// How something stood over a time.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Standing {
@@ -57,11 +73,14 @@ pub struct Standing {
     pub measured: Duration,
     /// Of that, without new pictures.
     pub missing: Duration,
+    /// Of that, by this machine's own fault.
+    pub missing_own: Duration,
     /// How often pictures went missing.
     pub dropouts: u64,
     /// The longest of them.
     pub longest: Duration,
-    /// Half of the readings had a median latency of at most this, in ms.
+    /// Half of the readings had a median latency of at most this, in ms. Readings of the first seconds after a stream was opened,
+    /// and of times in which this machine was too slow, do not count.
     pub latency_p50: Option<f32>,
     /// Nineteen of twenty readings had a 95th percentile of the latency of at most this, in ms.
     pub latency_p95: Option<f32>,
@@ -118,6 +137,7 @@ fn between(from: Wall, to: Wall) -> Duration {
 struct Gathered {
     seconds: f64,
     missing: Duration,
+    missing_own: Duration,
     dropouts: u64,
     longest: Duration,
     p50: Vec<f32>,
@@ -127,13 +147,16 @@ struct Gathered {
 }
 
 impl Gathered {
-    fn reading(&mut self, count: u16, sample: &Sample) {
+    /// Takes a reading; `theirs`: its latency tells of camera and path, not of this machine.
+    fn reading(&mut self, count: u16, sample: &Sample, theirs: bool) {
         if sample.verdict == Some(Verdict::Resting) {
             return;
         }
         self.seconds += f64::from(count);
-        self.p50.extend(sample.get(Fig::Latency));
-        self.p95.extend(sample.get(Fig::LatencyP95));
+        if theirs {
+            self.p50.extend(sample.get(Fig::Latency));
+            self.p95.extend(sample.get(Fig::LatencyP95));
+        }
         let clock = sample.get(Fig::ClockOffset).zip(sample.get(Fig::ClockError));
         self.clock = self.clock.into_iter().chain(clock).max_by(|one, other| one.0.abs().total_cmp(&other.0.abs()));
     }
@@ -149,6 +172,9 @@ impl Gathered {
         self.dropouts += u64::from(gap.start >= from);
         if let Some(cause) = gap.cause {
             *self.causes.entry(cause).or_default() += length;
+            if cause.whose() == Whose::Machine {
+                self.missing_own += length;
+            }
         }
     }
 
@@ -159,6 +185,7 @@ impl Gathered {
             group,
             measured,
             missing: self.missing.min(measured),
+            missing_own: self.missing_own.min(measured),
             dropouts: self.dropouts,
             longest: self.longest,
             latency_p50: percentile(&mut self.p50, 0.5),
@@ -176,9 +203,10 @@ fn percentile(values: &mut [f32], share: f64) -> Option<f32> {
 }
 
 impl Shift {
-    /// Looks back from `to` to `from`. `hours` are the beginnings of the hours within, by the clock of whoever reads it.
+    /// Looks back from `to` to `from`. `own` are the times in which this machine fell short; `hours` are the beginnings of the
+    /// hours within, by the clock of whoever reads it.
     #[must_use]
-    pub fn new(from: Wall, to: Wall, streams: &[StreamPast], mut gaps: Vec<Gap>, hours: &[Wall]) -> Self {
+    pub fn new(from: Wall, to: Wall, streams: &[StreamPast], mut gaps: Vec<Gap>, own: &[Own], hours: &[Wall]) -> Self {
         gaps.retain(|gap| gap.start < to && gap.end >= from);
         for gap in &mut gaps {
             gap.goes_on |= gap.end > to;
@@ -198,15 +226,27 @@ impl Shift {
             .collect();
         for stream in streams {
             let camera = by_camera.entry(&stream.camera).or_default();
-            for (at, count, sample) in stream.readings.iter().filter(|(at, ..)| (from..to).contains(at)) {
-                camera.reading(*count, sample);
-                all.reading(*count, sample);
+            let own: Vec<&Own> = own.iter().filter(|own| own.cameras.contains(&stream.camera)).collect();
+            let (mut opened, mut before) = (None::<Wall>, None::<Wall>);
+            for (at, count, sample) in &stream.readings {
+                if before.is_none_or(|before| between(before, *at) > PAUSE) {
+                    opened = Some(*at);
+                }
+                before = Some(at.offset(i64::from(*count) * 1_000_000));
+                if !(from..to).contains(at) {
+                    continue;
+                }
+                // Readings of the record are of a minute, and those of the last minutes of seconds.
+                let begins = opened.is_some_and(|opened| between(opened, *at) < BEGINNING);
+                let theirs = !begins && !own.iter().any(|own| own.start <= before.unwrap_or(*at) && own.end >= *at);
+                camera.reading(*count, sample, theirs);
+                all.reading(*count, sample, theirs);
                 if let Some(group) = groups.get(stream.camera.as_str()) {
-                    by_group.entry(group).or_default().reading(*count, sample);
+                    by_group.entry(group).or_default().reading(*count, sample, theirs);
                 }
                 let hour = by_hour.partition_point(|(start, ..)| start <= at).saturating_sub(1);
                 if let Some((_, _, gathered)) = by_hour.get_mut(hour) {
-                    gathered.reading(*count, sample);
+                    gathered.reading(*count, sample, theirs);
                 }
             }
         }
@@ -224,7 +264,8 @@ impl Shift {
             let group = |name: &str| if grouped { groups.get(name).map(|group| (*group).to_owned()) } else { None };
             let mut standings: Vec<Standing> =
                 gathered.into_iter().map(|(name, gathered)| gathered.standing(name.to_owned(), group(name))).collect();
-            standings.sort_by(|a, b| (b.missing, b.dropouts, &a.name).cmp(&(a.missing, a.dropouts, &b.name)));
+            let worse = |a: &Standing, b: &Standing| (b.missing, b.dropouts).cmp(&(a.missing, a.dropouts));
+            standings.sort_by(|a, b| worse(a, b).then_with(|| crate::names::natural(&a.name, &b.name)));
             standings
         };
         Self {
@@ -259,7 +300,7 @@ mod tests {
             let verdict = Some(if second < 100 { Verdict::Resting } else { Verdict::Steady });
             let sample = Sample { verdict, ..Sample::default() }
                 .with_value(Fig::Latency, (second % 10) as f32)
-                .with_value(Fig::LatencyP95, 50.0)
+                .with_value(Fig::LatencyP95, if camera == "Mast" && (100..180).contains(&second) { 900.0 } else { 50.0 })
                 .with_value(Fig::ClockOffset, if second == 700 { -4800.0 } else { 3.0 })
                 .with_value(Fig::ClockError, 12.0);
             (at(second), 1, sample)
@@ -291,7 +332,8 @@ mod tests {
             gap("Gate", 1050, 5000, Cause::Silence),
             gap("Mast", 9000, 9100, Cause::Silence),
         ];
-        let shift = Shift::new(at(0), at(1100), &streams, gaps, &[at(600)]);
+        let own = [Own { cameras: vec!["Mast".into()], start: at(100), end: at(180) }];
+        let shift = Shift::new(at(0), at(1100), &streams, gaps, &own, &[at(600)]);
         let names: Vec<&str> = shift.cameras.iter().map(|camera| camera.name.as_str()).collect();
         assert_eq!(names, ["Mast", "Gate", "Lane"], "most trouble first");
         let mast = &shift.cameras[0];
@@ -300,7 +342,8 @@ mod tests {
         assert!((mast.availability().unwrap() - 0.91).abs() < 1e-9);
         assert_eq!((mast.between_dropouts().unwrap().as_secs(), mast.to_return().unwrap().as_secs()), (303, 30));
         assert_eq!((mast.main_cause, mast.longest.as_secs()), (Some(Cause::PortClosed), 50));
-        assert_eq!((mast.latency_p50, mast.latency_p95), (Some(4.0), Some(50.0)));
+        assert_eq!((mast.latency_p50, mast.latency_p95), (Some(5.0), Some(50.0)), "not of the time when this machine was slow");
+        assert_eq!(mast.missing_own.as_secs(), 0);
         assert_eq!((mast.clock, shift.cameras[2].clock), (Some((-4800.0, 12.0)), Some((3.0, 12.0))));
         let gate = &shift.cameras[1];
         assert_eq!((gate.missing.as_secs(), shift.gaps.last().unwrap().goes_on), (50, true));
@@ -310,7 +353,7 @@ mod tests {
         assert_eq!(hours, [90, 50]);
         assert_eq!(shift.hours.iter().map(|(_, hour)| hour.measured).sum::<Duration>(), shift.all.measured);
         assert_eq!(shift.longest(2).iter().map(|gap| gap.length().as_secs()).collect::<Vec<_>>(), [50, 50]);
-        let empty = Shift::new(at(0), at(10), &[], Vec::new(), &[]);
+        let empty = Shift::new(at(0), at(10), &[], Vec::new(), &[], &[]);
         assert_eq!((empty.all.availability(), empty.cameras.len()), (None, 0));
     }
 }

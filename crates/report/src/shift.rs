@@ -7,7 +7,9 @@ use jiff::tz::TimeZone;
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
 use lattice_core::shift::{Gap, Shift, Standing};
-use lattice_core::{Wall, length_text};
+use lattice_core::{Cause, Wall, length_text};
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// What a report is made of.
@@ -64,6 +66,7 @@ pub fn pages(report: &Report<'_>) -> (Vec<Page>, String) {
     );
     let mut book = Book::new(&title, &foot);
     summary(&mut book, report);
+    wrong(&mut book, report);
     if report.shift.cameras.is_empty() {
         book.paragraph("Nothing was measured in this time: no record of a figure lies between its beginning and its end.", 9.0);
         return (book.finish(), title);
@@ -74,7 +77,7 @@ pub fn pages(report: &Report<'_>) -> (Vec<Page>, String) {
     }
     let troubled: Vec<Standing> =
         report.shift.cameras.iter().filter(|camera| camera.dropouts > 0 || !camera.missing.is_zero()).cloned().collect();
-    availability(&mut book, &troubled);
+    losses(&mut book, &troubled);
     let calm = report.shift.cameras.len() - troubled.len();
     if calm > 0 && !troubled.is_empty() {
         let cameras = if calm == 1 { "1 camera".to_owned() } else { format!("{calm} cameras") };
@@ -113,6 +116,87 @@ fn summary(book: &mut Book, report: &Report<'_>) {
         book.drawing.text((x + 5.0, y + 24.0), 10.0, Anchor::Start, true, &fitting(value, width - 14.0, 10.0));
     }
     book.y += 72.0;
+}
+
+/// Rows of what was wrong: what else there was is in the ledger.
+const WRONG: usize = 8;
+
+/// What was wrong, for how long, where it lay and what was done: entries of the ledger that are alike taken together.
+fn wrong(book: &mut Book, report: &Report<'_>) {
+    let mut alike: BTreeMap<(EventKind, Option<Cause>, &[String]), Wrong<'_>> = BTreeMap::new();
+    let meant = |entry: &&Entry| entry.kind.is_dropout() || entry.kind == EventKind::Strained || entry.kind == EventKind::Locked;
+    for entry in report.entries.iter().filter(meant) {
+        let one = alike.entry((entry.kind, entry.cause, &entry.cameras)).or_insert_with(|| Wrong::of(entry));
+        one.times += 1;
+        one.length += entry.length(report.to);
+        one.goes_on |= entry.end.is_none();
+        one.last = entry;
+    }
+    if alike.is_empty() {
+        book.heading("Nothing was wrong in this time", 0.0);
+        return;
+    }
+    let mut all: Vec<Wrong<'_>> = alike.into_values().collect();
+    // Pictures that were missing come before pictures that were poor, the longest first.
+    all.sort_by_key(|one| (one.last.kind == EventKind::Strained, Reverse(one.length)));
+    book.heading("What was wrong, for how long, where it lay, what was done", 3.0 * ROW);
+    let columns = [
+        ("what", 50.0, false),
+        ("where", 90.0, false),
+        ("times", 34.0, true),
+        ("in all", 58.0, true),
+        ("cause", 112.0, false),
+        ("lay in", 72.0, false),
+        ("what was done", 99.0, false),
+    ];
+    let rows: Vec<Vec<String>> = all.iter().take(WRONG).map(Wrong::cells).collect();
+    table(book, &columns, &rows);
+    if all.len() > WRONG {
+        book.paragraph(&format!("{} more are in the ledger.", all.len() - WRONG), 7.0);
+    }
+}
+
+/// Entries that are alike.
+struct Wrong<'a> {
+    times: u32,
+    length: Duration,
+    goes_on: bool,
+    last: &'a Entry,
+}
+
+impl<'a> Wrong<'a> {
+    const fn of(entry: &'a Entry) -> Self {
+        Self { times: 0, length: Duration::ZERO, goes_on: false, last: entry }
+    }
+
+    fn cells(&self) -> Vec<String> {
+        let goes_on = if self.goes_on { " …" } else { "" };
+        let entry = self.last;
+        vec![
+            entry.kind.word().to_owned(),
+            entry.subject(),
+            self.times.to_string(),
+            format!("{}{goes_on}", length_text(self.length)),
+            entry.cause.map_or_else(|| "not known".to_owned(), |cause| cause.to_string()),
+            entry.cause.map_or_else(|| "not known".to_owned(), |cause| cause.whose().words().to_owned()),
+            done(entry),
+        ]
+    }
+}
+
+/// What was done about an entry: by somebody, else by the program.
+fn done(entry: &Entry) -> String {
+    if !entry.note.is_empty() {
+        return entry.note.clone();
+    }
+    if let Some(one) = &entry.acknowledged {
+        return format!("acknowledged by {}", one.by);
+    }
+    match (entry.done.last(), entry.end) {
+        (Some(last), _) => last.clone(),
+        (None, Some(_)) => "came back by itself".into(),
+        (None, None) => "tried again by itself".into(),
+    }
 }
 
 /// A column of a table: its head, its width, whether it stands to the right.
@@ -227,31 +311,39 @@ fn by_rows<T>(
 /// Where charts begin, and how wide they are.
 const CHART: (f64, f64) = (MARGIN + NAMES, WIDTH - NAMES);
 
-fn availability(book: &mut Book, standings: &[Standing]) {
-    let worst = standings.iter().filter_map(Standing::availability).fold(1.0, f64::min);
-    // As much of the scale as it takes to tell them apart.
-    let least = [0.999, 0.99, 0.9, 0.5, 0.0].into_iter().find(|least| *least < worst).unwrap_or(0.0);
-    let x = |share: f64| CHART.0 + (share - least).max(0.0) / (1.0 - least) * (CHART.1 - 46.0);
+fn losses(book: &mut Book, standings: &[Standing]) {
+    let missing = |one: &Standing| one.availability().map_or(0.0, |share| 1.0 - share);
+    // From zero, as far as the worst needs: small losses can be read beside each other.
+    let most = standings.iter().map(missing).fold(0.0, f64::max).max(0.0001);
+    let step = round_step(most, 4.0);
+    let top_of_axis = (most / step).ceil() * step;
+    let x = |share: f64| CHART.0 + (share / top_of_axis).clamp(0.0, 1.0) * (CHART.1 - 60.0);
     by_rows(
         book,
-        "Availability: share of the measured time with new pictures",
+        "Time without new pictures, in percent of the measured time (the axis begins at 0)",
         24.0,
         standings,
         |one| one.name.clone(),
         |drawing, y, one| {
             let Some(share) = one.availability() else { return };
-            drawing.rect((CHART.0, y + 2.0), (x(share) - CHART.0, ROW - 4.0), Fill::Dark);
-            drawing.text((x(share) + 3.0, y + 8.5), 6.5, Anchor::Start, false, &percent(Some(share), one.measured));
+            let own = one.missing_own.as_secs_f64() / one.measured.as_secs_f64().max(1.0);
+            drawing.rect((CHART.0, y + 2.0), ((x(1.0 - share) - CHART.0).max(0.8), ROW - 4.0), Fill::Dark);
+            drawing.rect((CHART.0, y + 2.0), (x(own) - CHART.0, ROW - 4.0), Fill::Light);
+            let text = format!("{}, {} available", length_text(one.missing), percent(Some(share), one.measured));
+            drawing.text((x(1.0 - share) + 3.0, y + 8.5), 6.5, Anchor::Start, false, &text);
         },
         |drawing, top, bottom| {
-            for n in 0..=4 {
-                let share = least + (1.0 - least) * f64::from(n) / 4.0;
+            let digits = (-(step * 100.0).log10()).ceil().max(0.0) as usize;
+            for n in 0..=(top_of_axis / step).round() as u32 {
+                let share = f64::from(n) * step;
                 drawing.grid((x(share), top), (x(share), bottom));
-                let digits = if least >= 0.99 { 3 } else { 1 };
                 drawing.text((x(share), bottom + 9.0), 6.5, Anchor::Middle, false, &format!("{:.digits$} %", share * 100.0));
             }
         },
     );
+    if standings.iter().any(|one| !one.missing_own.is_zero()) {
+        book.paragraph("Light part of a bar: what this machine itself fell short of.", 7.0);
+    }
 }
 
 /// How a kind of gap is drawn: fill, and its share of the row's height.
@@ -499,7 +591,8 @@ fn definitions(book: &mut Book) {
          a camera that were measured at once count twice. Mean time between dropouts: measured time with pictures by their \
          number; mean time to return: their mean length.",
         "Latency: capture to the furthest station that pictures reached. Of each reading the median and the 95th percentile of \
-         10 s are taken; the median of the medians and the 95th percentile of the 95th percentiles stand here.",
+         10 s are taken; the median of the medians and the 95th percentile of the 95th percentiles stand here. The first 15 s of \
+         a stream, and times in which this machine was too slow, do not count.",
         "Clock: how far the camera's clock was ahead of this machine's at most (behind where it is negative), and how far that \
          may be off.",
     ] {

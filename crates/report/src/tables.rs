@@ -23,7 +23,7 @@ pub enum Table {
     Ledger,
 }
 
-const STANDING: [&str; 11] = [
+const STANDING: [&str; 12] = [
     "measured_s",
     "missing_s",
     "availability",
@@ -35,6 +35,7 @@ const STANDING: [&str; 11] = [
     "latency_p95_ms",
     "clock_offset_ms",
     "clock_error_ms",
+    "missing_by_this_machine_s",
 ];
 
 fn seconds(span: std::time::Duration) -> Value {
@@ -45,7 +46,7 @@ fn number(number: Option<f32>) -> Value {
     number.map_or(Value::Null, |number| value!((f64::from(number) * 10.0).round() / 10.0))
 }
 
-fn standing(of: &Standing) -> [Value; 11] {
+fn standing(of: &Standing) -> [Value; 12] {
     [
         seconds(of.measured),
         seconds(of.missing),
@@ -58,6 +59,7 @@ fn standing(of: &Standing) -> [Value; 11] {
         number(of.latency_p95),
         number(of.clock.map(|(offset, _)| offset)),
         number(of.clock.map(|(_, error)| error)),
+        seconds(of.missing_own),
     ]
 }
 

@@ -85,7 +85,7 @@ fn sampled() -> Sampled {
     entries[0].acknowledged = Some(Acknowledged { by: "kim".into(), at: at(3_200) });
     entries[0].note = "breaker of the lane's cabinet".into();
     let hours: Vec<Wall> = (0..HOURS).map(|hour| at(hour * 3_600)).collect();
-    Sampled { shift: Shift::new(at(0), at(HOURS * 3_600), &streams, gaps, &hours), entries }
+    Sampled { shift: Shift::new(at(0), at(HOURS * 3_600), &streams, gaps, &[], &hours), entries }
 }
 
 fn report(sampled: &Sampled) -> Report<'_> {
@@ -209,7 +209,7 @@ fn tables_hold_what_the_pages_show_and_no_formula() {
 
 #[test]
 fn a_shift_without_anything_says_so_and_charts_have_axes_and_gaps() {
-    let nothing = Sampled { shift: Shift::new(at(0), at(60), &[], Vec::new(), &[]), entries: Vec::new() };
+    let nothing = Sampled { shift: Shift::new(at(0), at(60), &[], Vec::new(), &[], &[]), entries: Vec::new() };
     let (empty, _) = pages(&report(&nothing));
     assert!(empty.len() == 1 && empty[0].svg().contains("Nothing was measured"));
     let points = (0..60).map(|second| (at(second), (!(20..30).contains(&second)).then_some(12.5))).collect();

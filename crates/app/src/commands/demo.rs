@@ -47,9 +47,10 @@ const GROUPS: [&str; AT_FIRST + FLEET + 1] = [
     "Lanes", // the fleet
     "Control room",
 ];
-/// What goes wrong in the first minute, so that there is something to see: after how many seconds, where, and what.
-const STORY: [(u64, &str, &str); 3] =
-    [(10, "Car lane 2", "loss 8 16"), (16, "Lock house", "dark 45"), (24, "Lock gate upper", "cut 12")];
+/// A fault of the story: after how many seconds, where, and what.
+type Due = (u64, &'static str, &'static str);
+/// What goes wrong in the first minute, so that there is something to see.
+const STORY: [Due; 3] = [(10, "Car lane 2", "loss 8 16"), (16, "Lock house", "dark 45"), (24, "Lock gate upper", "cut 12")];
 
 /// The stand-in port's process. It ends when this is dropped, and also when this process dies,
 /// since its standard input ends then.
@@ -60,7 +61,7 @@ pub struct StandIn {
     /// The cameras' names, by their numbers from 1.
     names: Vec<String>,
     /// What still goes wrong by itself, and since when.
-    story: Option<(std::slice::Iter<'static, (u64, &'static str, &'static str)>, Instant)>,
+    story: Option<(std::slice::Iter<'static, Due>, Instant)>,
 }
 
 impl StandIn {

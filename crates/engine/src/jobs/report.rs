@@ -4,9 +4,9 @@ use crate::places;
 use anyhow::bail;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Unit, ZonedDateTimeRound};
-use lattice_core::Wall;
 use lattice_core::ledger::Entry;
-use lattice_core::shift::{Gap, Shift, StreamPast};
+use lattice_core::shift::{Gap, Own, Shift, StreamPast};
+use lattice_core::{Wall, Whose};
 use lattice_report::{Page, Report, Table, csv, json, pages, pdf, svg};
 use lattice_store::{RecordFile, Tier};
 use std::collections::HashMap;
@@ -102,7 +102,14 @@ pub fn gather(
     });
     let gaps: Vec<Gap> = gaps.collect();
     let entries = record.entries(from, to)?;
-    Ok(Gathered { shift: Shift::new(from, to, &streams, gaps, &hours(from, to, zone)), entries })
+    let by_machine = |entry: &&Entry| entry.cause.is_some_and(|cause| cause.whose() == Whose::Machine);
+    let own = entries.iter().filter(by_machine).map(|entry| Own {
+        cameras: entry.cameras.clone(),
+        start: entry.start,
+        end: entry.end.unwrap_or(now),
+    });
+    let own: Vec<Own> = own.collect();
+    Ok(Gathered { shift: Shift::new(from, to, &streams, gaps, &own, &hours(from, to, zone)), entries })
 }
 
 /// A file that was not there before, with this in it.

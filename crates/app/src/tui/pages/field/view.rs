@@ -71,7 +71,7 @@ enum Row {
 
 /// The rows, the cells that a camera takes, and the first row that is shown.
 struct Rows {
-    rows: Vec<Row>,
+    all: Vec<Row>,
     each: u16,
     first: usize,
 }
@@ -103,23 +103,23 @@ fn rows(page: &Field, items: &[Item<'_>], area: Rect) -> Rows {
     let above = selected.saturating_sub(usize::from(selected > 0 && matches!(rows[selected - 1], Row::Group(..)) && height > 1));
     let first = page.top.get().min(above).max((selected + 1).saturating_sub(height));
     page.top.set(first);
-    Rows { rows, each, first }
+    Rows { all: rows, each, first }
 }
 
 /// The camera at a place.
 pub fn item_at(page: &Field, items: &[Item<'_>], area: Rect, at: Position) -> Option<usize> {
-    let all = rows(page, items, area);
-    let row = all.rows.get(all.first + usize::from(at.y.checked_sub(area.y)?)).filter(|_| area.contains(at))?;
+    let field = rows(page, items, area);
+    let row = field.all.get(field.first + usize::from(at.y.checked_sub(area.y)?)).filter(|_| area.contains(at))?;
     let Row::Cells(from, to) = row else { return None };
-    let column = if page.lanes { 0 } else { usize::from((at.x - area.x) / all.each) };
+    let column = if page.lanes { 0 } else { usize::from((at.x - area.x) / field.each) };
     Some(from + column).filter(|index| index < to)
 }
 
 /// The camera some rows below the selected one, or above.
 pub fn row_beside(page: &Field, items: &[Item<'_>], area: Rect, by: i32) -> Option<usize> {
-    let all = rows(page, items, area);
+    let field = rows(page, items, area);
     let cells: Vec<(usize, usize)> =
-        all.rows.iter().filter_map(|row| if let Row::Cells(from, to) = row { Some((*from, *to)) } else { None }).collect();
+        field.all.iter().filter_map(|row| if let Row::Cells(from, to) = row { Some((*from, *to)) } else { None }).collect();
     let place = page.place(items);
     let here = cells.iter().position(|(from, to)| (*from..*to).contains(&place))?;
     let next = (here as i32 + by).clamp(0, cells.len() as i32 - 1) as usize;
@@ -178,9 +178,9 @@ fn title(app: &App, page: &Field, theme: Theme, items: &[Item<'_>], area: Rect, 
 }
 
 fn cells(app: &App, page: &Field, theme: Theme, items: &[Item<'_>], area: Rect, buf: &mut Buffer) {
-    let all = rows(page, items, area);
+    let field = rows(page, items, area);
     let place = page.place(items);
-    for (row, y) in all.rows.iter().skip(all.first).zip(area.top()..area.bottom()) {
+    for (row, y) in field.all.iter().skip(field.first).zip(area.top()..area.bottom()) {
         let line = Rect { y, height: 1, ..area };
         match row {
             Row::Group(from, count) => {
@@ -191,8 +191,8 @@ fn cells(app: &App, page: &Field, theme: Theme, items: &[Item<'_>], area: Rect, 
             }
             Row::Cells(from, to) => {
                 for (index, item) in items.iter().enumerate().take(*to).skip(*from) {
-                    let x = area.x + (index - from) as u16 * all.each;
-                    let here = Rect { x, y, width: if page.lanes { NAME.min(area.width) } else { all.each }, height: 1 };
+                    let x = area.x + (index - from) as u16 * field.each;
+                    let here = Rect { x, y, width: if page.lanes { NAME.min(area.width) } else { field.each }, height: 1 };
                     cell(page, theme, item, here, buf);
                     if page.lanes {
                         let rest = Rect { x: area.x + NAME + 1, width: area.width.saturating_sub(NAME + 1), ..line };
@@ -259,7 +259,7 @@ fn about(app: &App, theme: Theme, item: &Item<'_>, area: Rect, buf: &mut Buffer)
     lines.push(pair("place", at.into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("  ")));
     match (item.key, figures) {
         (Some(key), Some(figures)) => {
-            lines.extend(figure_lines(app.stream_name(key), figures).map(|(label, text)| pair(label, text)))
+            lines.extend(figure_lines(&app.stream_name(key), figures).map(|(label, text)| pair(label, text)));
         }
         (Some(_), None) => lines.push(pair("stream", "opens".into())),
         (None, _) => lines.push(pair("stream", "none is open: it is switched off, or its streams are not known".into())),
@@ -269,7 +269,7 @@ fn about(app: &App, theme: Theme, item: &Item<'_>, area: Rect, buf: &mut Buffer)
     }
 }
 
-fn figure_lines(stream: String, figures: &Figures) -> impl Iterator<Item = (&'static str, String)> {
+fn figure_lines(stream: &str, figures: &Figures) -> impl Iterator<Item = (&'static str, String)> {
     let said = |fig: Fig| fig.row().written((fig.row().value)(figures));
     let size = figures.size.map_or_else(|| "–".to_owned(), |(width, height)| format!("{width}×{height}"));
     let codec = figures.codec.clone().unwrap_or_default();
