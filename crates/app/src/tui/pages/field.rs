@@ -107,8 +107,7 @@ impl Keyed for Field {
         leave(),
     ];
     const WAYS: &'static [Way<Self>] =
-        &[way(WALL, "A", "the field: all cameras at a glance; filter hundreds of them", |_, app| app.open(Self::NAME))
-            .hint("field")];
+        &[way(WALL, "A", "the field: all cameras at a glance; filter hundreds of them", Self::begin).hint("field")];
 }
 
 impl Page for Field {
@@ -155,6 +154,12 @@ impl Page for Field {
 }
 
 impl Field {
+    fn begin(&mut self, app: &mut App) {
+        // Once, so that the selected one need not be looked for among all.
+        self.chosen = self.selected(app);
+        app.open(Self::NAME);
+    }
+
     /// The cameras that are shown, in their order.
     fn items<'a>(&self, app: &'a App) -> Vec<Item<'a>> {
         let site: HashMap<&str, &lattice_store::Camera> =
