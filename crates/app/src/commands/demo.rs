@@ -156,9 +156,22 @@ impl Drop for StandIn {
     }
 }
 
+/// What makes this build slow, if anything does.
+pub fn slow() -> Option<&'static str> {
+    if cfg!(debug_assertions) {
+        return Some("this is a build for debugging: everything is slow; ./scripts/demo builds and starts a fast one");
+    }
+    let fast = lattice_media::has_assembly();
+    (!fast).then_some("built without nasm: decoding takes twice the time; ./scripts/demo installs it, builds and starts again")
+}
+
 /// Runs the demo.
 pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("amber-lattice");
+    if let Some(why) = slow() {
+        // Before the screen is taken: it is there again afterwards.
+        let _ = writeln!(std::io::stderr(), "{why}");
+    }
     let (mut standin, announced) = StandIn::start()?;
     if !options.calm {
         standin.begin_story();

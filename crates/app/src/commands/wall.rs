@@ -1,10 +1,11 @@
 //! `wall`, `open` and `corner`: an engine with a screen.
 
 use crate::cli::{CornerOptions, OpenOptions, WallOptions};
-use crate::commands::demo::StandIn;
+use crate::commands::demo::{StandIn, slow};
 use crate::tui::app::App;
 use crate::tui::guide::Guide;
 use crate::tui::page::WELCOME;
+use crate::tui::theme::Tone;
 use crate::tui::{pages, run};
 use anyhow::Context as _;
 use lattice_core::names::one_meant;
@@ -165,6 +166,9 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     app.begin(&engine.snapshot(), engine.beginning());
     begin_with(&mut app, &begin);
+    if let Some(why) = standin.as_ref().and_then(|_| slow()) {
+        app.say(Tone::Bright, why.into());
+    }
     app.guide = standin.as_ref().filter(|standin| standin.has_story()).map(|_| Guide::default());
     if screen.run(app, engine, standin)? {
         // In this process's place: the terminal has one reader.
