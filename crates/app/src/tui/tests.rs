@@ -432,7 +432,7 @@ fn an_address_alone_shows_no_password() {
 fn keys_page(app: &App) -> String {
     let mut page = String::from(
         "# Keys\n\nEvery key of every page, as the help (`?`) has them. This page is made from the program's own tables: after a change\n\
-         `NEW_KEYS=1 cargo test -p amber-lattice --bins key_page` writes it anew.\n",
+         `NEW_KEYS=1 cargo test -p amber-lattice --bins page_of_the_docs` writes it anew.\n",
     );
     for (name, keys) in super::fronts::help::sections(app) {
         page.extend(["\n## ", name, "\n\n| key | |\n|---|---|\n"]);
@@ -444,16 +444,41 @@ fn keys_page(app: &App) -> String {
     page
 }
 
-#[test]
-fn the_key_page_of_the_docs_is_what_the_program_says() {
-    let mut app = wall(4, 160, 50);
-    app.available = true;
-    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/KEYS.md");
-    let page = keys_page(&app);
+/// docs/FIGURES.md: every figure from the table that screens, JSON and metrics take theirs from.
+fn figures_page() -> String {
+    let mut page = String::from(
+        "# Figures\n\nEvery figure with its unit, its definition, and its name in the metrics (`amber_lattice_stream_` stands before it). In JSON it\n\
+         is called by its word with its unit, as `latency_p95_ms`. This page is made from the program's own table: after a change\n\
+         `NEW_KEYS=1 cargo test -p amber-lattice --bins page_of_the_docs` writes it anew.\n\n| figure | unit | definition | metric |\n|---|---|---|---|\n",
+    );
+    for figure in &lattice_core::meter::FIGURES {
+        let metric = figure.metric.map_or_else(String::new, |metric| format!("`{}`", metric.name));
+        page.extend(["| ", figure.word, " | ", figure.unit, " | ", figure.definition, " | ", &metric, " |\n"]);
+    }
+    page
+}
+
+/// Holds a page of the docs to what the program says, or writes it anew.
+fn is_kept(name: &str, page: &str) {
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name);
     if std::env::var_os("NEW_KEYS").is_some() {
-        std::fs::write(&path, &page).unwrap();
+        std::fs::write(&path, page).unwrap();
     }
     let kept = std::fs::read_to_string(&path).unwrap_or_default();
-    assert!(kept == page, "docs/KEYS.md is not what the program says: NEW_KEYS=1 cargo test -p amber-lattice --bins key_page");
-    assert!(page.contains("## Wall") && page.contains("| `enter` |") && page.lines().count() > 100);
+    assert!(
+        kept == page,
+        "docs/{name} is not what the program says: NEW_KEYS=1 cargo test -p amber-lattice --bins page_of_the_docs"
+    );
+}
+
+#[test]
+fn each_page_of_the_docs_that_is_made_from_a_table_is_what_the_program_says() {
+    let mut app = wall(4, 160, 50);
+    app.available = true;
+    let keys = keys_page(&app);
+    is_kept("KEYS.md", &keys);
+    assert!(keys.contains("## Wall") && keys.contains("| `enter` |") && keys.lines().count() > 100);
+    let figures = figures_page();
+    is_kept("FIGURES.md", &figures);
+    assert!(figures.contains("| latency p95 | ms | ") && figures.contains("`loss_ratio`"));
 }
