@@ -105,6 +105,11 @@ pub enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
+    /// Write the manual pages and the completions of all shells into a folder
+    Manual {
+        /// The folder; it is made where it is missing
+        folder: PathBuf,
+    },
 }
 
 const OPEN_HELP: &str = "Examples:

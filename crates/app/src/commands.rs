@@ -9,6 +9,7 @@ pub mod lattice;
 pub mod launcher;
 pub mod ledger;
 pub mod listen;
+pub mod manual;
 pub mod measure;
 pub mod report;
 pub mod roster;

@@ -107,5 +107,6 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
             clap_complete::generate(shell, &mut Cli::command(), "amber-lattice", &mut std::io::stdout());
             Ok(ExitCode::SUCCESS)
         }
+        Command::Manual { folder } => commands::manual::run(&folder, Cli::command()),
     }
 }

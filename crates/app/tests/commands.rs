@@ -156,6 +156,16 @@ fn bad_arguments_and_dead_sources_have_their_exit_status() {
     let text = String::from_utf8_lossy(&table.stdout).into_owned();
     assert!(text.contains("lost") && text.contains("check the port"), "{text}");
     assert!(program().args(["completions", "bash"]).output().unwrap().stdout.len() > 500);
+    // What packages take: a page for the program and for each command, completions for five shells.
+    let folder = tempfile::tempdir().unwrap();
+    assert!(program().arg("manual").arg(folder.path().join("new")).status().unwrap().success());
+    let page = |name: &str| std::fs::read_to_string(folder.path().join("new/man").join(name)).unwrap_or_default();
+    assert!(page("amber-lattice.1").contains(".TH amber-lattice 1") && page("amber-lattice-report.1").contains("shift"));
+    let count = |folder: std::path::PathBuf| std::fs::read_dir(folder).unwrap().count();
+    assert!(count(folder.path().join("new/man")) > 15 && count(folder.path().join("new")) == 6);
+    std::fs::write(folder.path().join("file"), "").unwrap();
+    let output = program().arg("manual").arg(folder.path().join("file")).output().unwrap();
+    assert!(!output.status.success() && String::from_utf8_lossy(&output.stderr).contains("cannot be made"));
 }
 
 #[test]

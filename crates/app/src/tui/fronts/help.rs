@@ -12,7 +12,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
-use tui_input::Input;
+use tui_input::{Input, InputRequest};
 
 /// What stands beside figures, or is made of them.
 const SIGNS: [(&str, &str); 16] = [
@@ -82,12 +82,22 @@ impl Keyed for Help {
         moves("up", "further up", |help: &mut Self, _| help.scroll(-1)),
         moves("pgdn", "a page down", |help: &mut Self, _| help.scroll(10)),
         moves("pgup", "a page up", |help: &mut Self, _| help.scroll(-10)),
-        back("esc ?", "back", Some("back")),
+        back("esc ?", "back; q too, while nothing is typed", Some("back")),
+        page::key("q", "", Self::leave_or_type),
         leave(),
     ];
 }
 
 impl Help {
+    /// Who reads leaves with it; who has begun to type goes on typing.
+    fn leave_or_type(&mut self, app: &mut App) {
+        if self.wanted.value().is_empty() {
+            app.back();
+        } else {
+            let _ = self.wanted.handle(InputRequest::InsertChar('q'));
+        }
+    }
+
     const fn scroll(&mut self, lines: i16) {
         self.scroll = self.scroll.saturating_add_signed(lines);
     }
