@@ -491,7 +491,7 @@ impl Default for WallOptions {
 /// Options of `demo`.
 #[derive(Debug, Clone, Args)]
 pub struct DemoOptions {
-    /// Nothing goes wrong by itself, and no line says which key to press next
+    /// Nothing goes wrong by itself, no line says which key to press next, and most cameras replay clips, which costs less
     #[arg(long)]
     pub calm: bool,
     /// Options of the wall.

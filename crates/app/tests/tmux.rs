@@ -385,7 +385,7 @@ fn a_device_is_set_from_the_screen_a_still_goes_live_and_a_port_is_listened_on()
     // The bitrate one step down: previewed, set, and set back.
     tmux.keys(&["Right", "Right"]);
     tmux.keys(&["-"]);
-    let preview = tmux.wait_for("of the link, as declared; enter sets it");
+    let preview = tmux.wait_for("of the link, as declared; enter applies it");
     let (from, to) = setting(&preview, "bitrate").split_once(" → ").map(|(from, to)| (from.to_owned(), to.to_owned())).unwrap();
     assert!(from.ends_with("kbit/s") && to.ends_with("kbit/s") && from != to, "{preview}");
     tmux.keys(&["Enter"]);
@@ -531,7 +531,7 @@ fn a_wall_is_laid_out_filled_swapped_saved_and_the_same_after_a_restart() {
     tmux.keys(&["g"]);
     tmux.wait_for("8 cameras, 1 not in this lattice yet");
     tmux.keys(&["Enter"]);
-    tmux.wait("the one that was missing", |screen| screen.contains("• Ramp east") && screen.contains("1 cameras put in"));
+    tmux.wait("the one that was missing", |screen| screen.contains("• Ramp east") && screen.contains("1 camera put in"));
     tmux.keys(&["["]);
     tmux.wait_for("lattice 1/2");
     // Swapped by keys, and by the mouse back and forth.

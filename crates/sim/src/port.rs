@@ -84,11 +84,13 @@ impl Port {
     }
 }
 
-/// Encodes what will be replayed, before anybody can ask for it; one that fails is told of when it is played.
+/// Encodes the light streams that will be replayed, before anybody can ask for them; the heavy ones when they are asked for first.
+/// One that fails is told of when it is played.
 async fn clips(specs: &[CameraSpec]) {
     let mut wanted: Vec<(View, StreamSpec)> = Vec::new();
     for spec in specs.iter().filter(|spec| spec.pictures == Pictures::Clip) {
-        let new = spec.streams.iter().map(|stream| (spec.view, *stream)).filter(|clip| !wanted.contains(clip));
+        let light = spec.streams.iter().filter(|stream| stream.role != Role::Main);
+        let new = light.map(|stream| (spec.view, *stream)).filter(|clip| !wanted.contains(clip));
         let new: Vec<_> = new.collect();
         wanted.extend(new);
     }

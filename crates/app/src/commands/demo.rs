@@ -65,16 +65,17 @@ pub struct StandIn {
 }
 
 impl StandIn {
-    /// Starts the port and reads its cameras.
-    pub fn start() -> anyhow::Result<(Self, Vec<Announcement>)> {
+    /// Starts the port and reads its cameras; `live`: the fleet draws what it sees now, rather than replay clips.
+    pub fn start(live: bool) -> anyhow::Result<(Self, Vec<Announcement>)> {
         // The usual port, so that other programs find it; any other if that is taken.
-        Self::start_on(8554).or_else(|_| Self::start_on(0))
+        Self::start_on(8554, live).or_else(|_| Self::start_on(0, live))
     }
 
-    fn start_on(port: u16) -> anyhow::Result<(Self, Vec<Announcement>)> {
+    fn start_on(port: u16, live: bool) -> anyhow::Result<(Self, Vec<Announcement>)> {
         let program = std::env::current_exe().context("cannot find this program to start the stand-in cameras")?;
         let mut child = std::process::Command::new(program)
-            .args(["standin", "--all", "--fleet", &FLEET.to_string(), "--live", "--json", "--tied", "--port", &port.to_string()])
+            .args(["standin", "--all", "--fleet", &FLEET.to_string(), "--json", "--tied", "--port", &port.to_string()])
+            .args(live.then_some("--live"))
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
@@ -172,7 +173,7 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         // Before the screen is taken: it is there again afterwards.
         let _ = writeln!(std::io::stderr(), "{why}");
     }
-    let (mut standin, announced) = StandIn::start()?;
+    let (mut standin, announced) = StandIn::start(!options.calm)?;
     if !options.calm {
         standin.begin_story();
     }

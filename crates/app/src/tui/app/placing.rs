@@ -303,7 +303,8 @@ impl App {
         let count = self.lattices.edit(|lattice| lattice.fill(first, names.iter().map(String::as_str)));
         let pages = self.lattices.shown().pages();
         let where_to = if pages > 1 { format!(", on {pages} pages: [ and ] turn them") } else { String::new() };
-        self.say(Tone::Text, format!("{count} cameras put in{where_to}"));
+        let cameras = if count == 1 { "1 camera".to_owned() } else { format!("{count} cameras") };
+        self.say(Tone::Text, format!("{cameras} put in{where_to}"));
     }
 
     /// The cameras of a group, every camera for `None`.

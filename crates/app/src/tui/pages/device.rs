@@ -39,10 +39,10 @@ impl Keyed for Device {
         moves("up k", "the stream before", |page: &mut Self, _| page.with(|shown| shown.select(-1))),
         key("right l tab", "the next setting", |page: &mut Self, _| page.with(|shown| shown.select_setting(1))).hint("setting"),
         key("left h shift-tab", "the setting before", |page: &mut Self, _| page.with(|shown| shown.select_setting(-1))),
-        key("+ =", "more of it", |page: &mut Self, _| page.with(|shown| shown.step(true))).hint("more"),
-        key("-", "less of it", |page: &mut Self, _| page.with(|shown| shown.step(false))).hint("less"),
-        key("enter", "set the encoder so", Self::apply).hint("set"),
-        key("b", "set it back as it was before", Self::set_back).hint("set back"),
+        key("+ =", "raise the setting", |page: &mut Self, _| page.with(|shown| shown.step(true))).hint("raise"),
+        key("-", "lower the setting", |page: &mut Self, _| page.with(|shown| shown.step(false))).hint("lower"),
+        key("enter", "apply the encoder settings", Self::apply).hint("apply"),
+        key("b", "revert to the settings before", Self::set_back).hint("revert"),
         key("1", "make the selected stream the camera's main", |page: &mut Self, app| page.assign(app, Role::Main)).hint("main"),
         key("2", "make it its sub", |page: &mut Self, app| page.assign(app, Role::Sub)).hint("sub"),
         key("3", "make it its third", |page: &mut Self, app| page.assign(app, Role::Third)).hint("third"),
@@ -161,7 +161,7 @@ impl Device {
     fn set_back(&mut self, app: &mut App) {
         match self.shown.as_mut().and_then(|shown| shown.before.pop()) {
             Some(before) => self.order(app, |name| Errand::SetEncoder(name, Box::new(before))),
-            None => app.say(Tone::Text, "nothing was changed here that could be set back".into()),
+            None => app.say(Tone::Text, "nothing was applied here that could be reverted".into()),
         }
     }
 

@@ -28,10 +28,10 @@ impl Setting {
     /// Its name.
     pub const fn word(self) -> &'static str {
         match self {
-            Self::Size => "size",
+            Self::Size => "resolution",
             Self::Rate => "frame rate",
             Self::Bitrate => "bitrate",
-            Self::KeyframeInterval => "keyframe interval",
+            Self::KeyframeInterval => "GOP (keyframe interval)",
         }
     }
 

@@ -17,13 +17,13 @@ use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 use std::time::Duration;
 
 const COLUMNS: [Column; 8] = [
-    column("is", Constraint::Length(5), 66),
-    column("stream", Constraint::Min(14), 0),
+    column("role", Constraint::Length(5), 66),
+    column("profile", Constraint::Min(14), 0),
     column("codec", Constraint::Length(14), 90),
-    column("size", Constraint::Length(11), 0),
+    column("resolution", Constraint::Length(11), 0),
     column("frame rate", Constraint::Length(11), 0),
     column("bitrate", Constraint::Length(13), 0),
-    column("keyframes", Constraint::Length(11), 76),
+    column("GOP", Constraint::Length(11), 76),
     column("measured", Constraint::Length(46), 118),
 ];
 /// Lines that tell of the device, above its streams.
@@ -80,7 +80,7 @@ fn about<'a>(theme: Theme, page: &DevicePage, facts: &DeviceFacts, limit: Durati
     let said = |text: &Option<String>| text.clone().unwrap_or_else(|| "–".into());
     let made = &facts.information;
     let mut lines = vec![pair(
-        "is",
+        "device",
         format!("{} {}, firmware {}, serial {}", said(&made.maker), said(&made.model), said(&made.firmware), said(&made.serial)),
         Tone::Calm,
     )];
@@ -191,7 +191,7 @@ fn role(app: &App, page: &DevicePage, offered: &Offered) -> String {
 /// The settings of the selected encoder, with the device's limits and what a change does to the link.
 fn settings<'a>(theme: Theme, page: &DevicePage) -> Vec<Line<'a>> {
     let (Some(encoder), Some((_, limits))) = (page.encoder(), page.selected()) else { return Vec::new() };
-    let mut lines = vec![Line::styled("Encoder of the selected stream", theme.tone(Tone::Bright))];
+    let mut lines = vec![Line::styled("Encoder settings of the selected stream", theme.tone(Tone::Bright))];
     for (index, setting) in Setting::ALL.into_iter().enumerate() {
         let here = index == page.setting;
         let now = setting.value(encoder);
@@ -200,7 +200,7 @@ fn settings<'a>(theme: Theme, page: &DevicePage) -> Vec<Line<'a>> {
         let tone = if here { Tone::Text } else { Tone::Calm };
         lines.push(Line::from(vec![
             Span::styled(if here { "▌ " } else { "  " }, theme.tone(Tone::Here)),
-            Span::styled(format!("{:<19}", setting.word()), theme.tone(tone)),
+            Span::styled(format!("{:<24}", setting.word()), theme.tone(tone)),
             Span::styled(format!("{text:<28}"), theme.tone(tone)),
             Span::styled(setting.limits(limits), theme.tone(Tone::Faint)),
         ]));
@@ -214,12 +214,12 @@ fn settings<'a>(theme: Theme, page: &DevicePage) -> Vec<Line<'a>> {
         let text = if now == then {
             format!("its streams together take {now} kbit/s of the link, as declared")
         } else {
-            format!("its streams together: {now} → {then} kbit/s of the link, as declared; enter sets it")
+            format!("its streams together: {now} → {then} kbit/s of the link, as declared; enter applies it")
         };
         lines.extend([Line::default(), Line::styled(text, theme.tone(if now == then { Tone::Faint } else { Tone::Bright }))]);
     }
     if !page.before.is_empty() {
-        lines.push(Line::styled("b sets back what was before", theme.tone(Tone::Faint)));
+        lines.push(Line::styled("b reverts to what was before", theme.tone(Tone::Faint)));
     }
     lines
 }
