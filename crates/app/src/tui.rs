@@ -7,6 +7,7 @@ pub mod guide;
 pub mod keys;
 pub mod lattices;
 pub mod newcomers;
+pub mod own;
 pub mod page;
 pub mod pages;
 pub mod painting;

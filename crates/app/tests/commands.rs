@@ -160,7 +160,9 @@ fn bad_arguments_and_dead_sources_have_their_exit_status() {
     let folder = tempfile::tempdir().unwrap();
     assert!(program().arg("manual").arg(folder.path().join("new")).status().unwrap().success());
     let page = |name: &str| std::fs::read_to_string(folder.path().join("new/man").join(name)).unwrap_or_default();
-    assert!(page("amber-lattice.1").contains(".TH amber-lattice 1") && page("amber-lattice-report.1").contains("shift"));
+    assert!(
+        page("amber-lattice.1").contains(".TH amber-lattice 1") && page("amber-lattice-report.1").contains("Report a time back")
+    );
     let count = |folder: std::path::PathBuf| std::fs::read_dir(folder).unwrap().count();
     assert!(count(folder.path().join("new/man")) > 15 && count(folder.path().join("new")) == 6);
     std::fs::write(folder.path().join("file"), "").unwrap();

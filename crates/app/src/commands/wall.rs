@@ -4,6 +4,7 @@ use crate::cli::{CornerOptions, OpenOptions, WallOptions};
 use crate::commands::demo::{StandIn, slow};
 use crate::tui::app::App;
 use crate::tui::guide::Guide;
+use crate::tui::own::Own;
 use crate::tui::page::WELCOME;
 use crate::tui::theme::Tone;
 use crate::tui::{pages, run};
@@ -141,6 +142,9 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
         Some(_) => Ok(kept.file.path().with_file_name("ledger.db")),
         None => places::ledger(kept.file.path()),
     });
+    // The demo's site has no keys and colours of its own: those of the usual place are taken.
+    let beside = site.as_ref().filter(|_| standin.is_none()).map(|kept| kept.file.path().to_owned());
+    let beside = beside.or_else(|| places::site(None).ok());
     let of_site = site.is_some();
     let engine = Engine::start(Config {
         cameras,
@@ -165,6 +169,9 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
     app.screen.clone_from(&options.screen);
     app.bare = matches!(begin, Begin::Corner(_) | Begin::Named(_, true));
     app.begin(&engine.snapshot(), engine.beginning());
+    if let Some(folder) = beside.as_deref().and_then(Path::parent) {
+        app.take_own(Own::read(folder));
+    }
     begin_with(&mut app, &begin);
     if let Some(why) = standin.as_ref().and_then(|_| slow()) {
         app.say(Tone::Bright, why.into());

@@ -18,9 +18,10 @@ use super::aids::Aids;
 use super::guide::Guide;
 use super::lattices::Lattices;
 use super::newcomers::Newcomers;
+use super::own::Own;
 use super::page::{AnyPage, Pages, Section};
 use super::painting::Painting;
-use super::theme::Tone;
+use super::theme::{Colours, Tone};
 use super::tour::RunningTour;
 use lattice_core::find::FirmwareFault;
 use lattice_core::ledger::Ledger;
@@ -187,6 +188,8 @@ pub struct App {
     pub clock: String,
     /// Now, on this machine's UTC.
     pub utc: Wall,
+    /// The operator's own colours.
+    pub colours: [Option<&'static Colours>; 2],
     /// Which key to press next, in the demo.
     pub guide: Option<Guide>,
     /// Since when the same tiles are on the screen: pictures of others are not kept fresh.
@@ -242,6 +245,7 @@ impl App {
             lifted: None,
             tour: None,
             trouble: trouble::Trouble::default(),
+            colours: [None; 2],
             guide: None,
             worked: None,
             fronted: BTreeMap::new(),
@@ -288,6 +292,16 @@ impl App {
         // What is not kept, or was set aside, stands there until somebody has seen it.
         let not_kept = snapshot.record.not_kept.clone().filter(|why| why.starts_with("ledger and history are not kept"));
         self.unseen = beginning.remark.clone().or(not_kept);
+    }
+
+    /// The operator's own keys and colours; what is wrong in them stands there until somebody has seen it.
+    pub fn take_own(&mut self, mut own: Own) {
+        own.rekey(&mut self.pages.tables);
+        self.colours = own.colours;
+        if !own.wrong.is_empty() {
+            let more = if own.wrong.len() > 1 { format!(" (and {} more)", own.wrong.len() - 1) } else { String::new() };
+            self.unseen.get_or_insert(format!("{}{more}; the usual is taken for it", own.wrong[0]));
+        }
     }
 
     /// The line at the foot of what is put on paper.

@@ -79,6 +79,7 @@ impl Entered {
         let ring = Bell::new(ring);
         let viewer = engine.viewer(ring.clone());
         app.viewer = viewer.id();
+        let own = app.colours;
         let mut shown = Show {
             bell: ring,
             app,
@@ -87,7 +88,7 @@ impl Entered {
             painters: Vec::new(),
             new_painter: Box::new(move |tile| TilePainter::new(CellPainter::new(paint, depth, aspect), tile)),
             standin,
-            theme: Theme::new(depth),
+            theme: Theme { own, ..Theme::new(depth) },
             reported: HashMap::new(),
             outputs: Arc::default(),
             unfinished: HashMap::new(),

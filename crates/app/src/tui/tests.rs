@@ -4,6 +4,7 @@ mod bench;
 mod desk;
 mod field;
 mod flash;
+mod golden;
 mod ledger;
 mod stream;
 mod wall;

@@ -37,6 +37,48 @@ impl From<Loudness> for Tone {
     }
 }
 
+/// The names of the tones, in the order of [`Tone`].
+pub const TONES: [&str; 7] = ["calm", "faint", "bright", "alarm", "here", "waiting", "text"];
+
+/// Colours of the operator's own.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Colours {
+    /// Behind everything.
+    pub ground: Option<[u8; 3]>,
+    tones: [Option<[u8; 3]>; TONES.len()],
+}
+
+/// How light a colour is, from 0 to 1 (relative luminance of WCAG 2.2).
+fn luminance(rgb: [u8; 3]) -> f64 {
+    let linear = rgb.map(|value| {
+        let value = f64::from(value) / 255.0;
+        if value <= 0.04045 { value / 12.92 } else { ((value + 0.055) / 1.055).powf(2.4) }
+    });
+    0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+}
+
+/// Less contrast cannot be read; 21 is black on white.
+const LEAST_CONTRAST: f64 = 2.0;
+
+impl Colours {
+    /// The colour of a tone, by its name.
+    pub fn slot(&mut self, name: &str) -> Option<&mut Option<[u8; 3]>> {
+        TONES.iter().position(|tone| *tone == name).map(|at| &mut self.tones[at])
+    }
+
+    /// The tones that cannot be read on the ground.
+    pub fn unreadable(&self, light: bool) -> impl Iterator<Item = &'static str> {
+        let usual = if light { [246, 240, 228] } else { [16, 14, 12] };
+        let ground = luminance(self.ground.unwrap_or(usual)) + 0.05;
+        let contrast = move |rgb: [u8; 3]| {
+            let own = luminance(rgb) + 0.05;
+            (own / ground).max(ground / own)
+        };
+        let tones = TONES.into_iter().zip(self.tones);
+        tones.filter(move |(_, rgb)| rgb.is_some_and(|rgb| contrast(rgb) < LEAST_CONTRAST)).map(|(name, _)| name)
+    }
+}
+
 /// Tones for one terminal.
 #[derive(Debug, Clone, Copy)]
 pub struct Theme {
@@ -48,16 +90,29 @@ pub struct Theme {
     pub brightness: u8,
     /// The ground has a colour of its own in any case: pictures of pixels lie under cells that have none.
     pub solid: bool,
+    /// The operator's own colours, on a dark ground and on a light one.
+    pub own: [Option<&'static Colours>; 2],
 }
 
 impl Theme {
     /// The usual look.
     pub const fn new(depth: ColourDepth) -> Self {
-        Self { depth, light: false, brightness: 100, solid: false }
+        Self { depth, light: false, brightness: 100, solid: false, own: [None; 2] }
+    }
+
+    /// An own colour, as this terminal can show it.
+    fn own(self, of: impl Fn(&Colours) -> Option<[u8; 3]>) -> Option<Color> {
+        let rgb = self.own[usize::from(self.light)].and_then(of)?;
+        matches!(self.depth, ColourDepth::True | ColourDepth::Palette).then(|| reduce(self.depth, rgb))
     }
 
     /// The ground that everything stands on.
-    pub const fn ground(self) -> Style {
+    pub fn ground(self) -> Style {
+        let usual = self.usual_ground();
+        self.own(|colours| colours.ground).map_or(usual, |own| usual.bg(own))
+    }
+
+    const fn usual_ground(self) -> Style {
         match self.depth {
             ColourDepth::True if self.light => Style::new().bg(Color::Rgb(246, 240, 228)).fg(Color::Rgb(96, 66, 18)),
             ColourDepth::True => Style::new().bg(Color::Rgb(16, 14, 12)).fg(Color::Rgb(200, 160, 100)),
@@ -84,7 +139,12 @@ impl Theme {
     }
 
     /// A tone's style.
-    pub const fn tone(self, tone: Tone) -> Style {
+    pub fn tone(self, tone: Tone) -> Style {
+        let usual = self.usual_tone(tone);
+        self.own(|colours| colours.tones[tone as usize]).map_or(usual, |own| usual.fg(own))
+    }
+
+    const fn usual_tone(self, tone: Tone) -> Style {
         let style = Style::new();
         match self.depth {
             ColourDepth::True if self.light => style.fg(match tone {

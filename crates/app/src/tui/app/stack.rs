@@ -222,7 +222,8 @@ impl App {
     /// The list of everything, which is the wall's, in front of any page.
     pub fn open_everything(&mut self) {
         let Some(wall) = self.pages.number(WALL) else { return };
-        let keys = self.pages.tables.get(wall).map(|table| table.keys.clone()).unwrap_or_default();
+        // By the usual keys: the operator may have another one for it.
+        let keys = self.pages.all.get(wall).and_then(Option::as_ref).map(|page| page.keys()).unwrap_or_default();
         if let Some(number) = keys.iter().position(|key| key.keys.split(' ').any(|name| name == "/")) {
             self.with_page(wall, |page, app| page.press(number, app));
         }

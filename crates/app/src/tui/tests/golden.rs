@@ -1,0 +1,120 @@
+//! Every page and what stands in front, as it was: buffers at two sizes held to kept ones. `NEW_GOLDEN=1 cargo test -p amber-lattice
+//! --bins golden` writes them anew; look at what changed before it is committed.
+
+use super::*;
+use crate::tui::page::WELCOME;
+use std::fmt::Write as _;
+
+/// What is shown, and the keys that lead there from the wall.
+const SHOWN: [(&str, &str); 17] = [
+    ("wall", ""),
+    ("enlarged", "enter"),
+    ("trouble", "!"),
+    ("plan", "o"),
+    ("layouts", "v"),
+    ("everything", "/"),
+    ("help", "?"),
+    ("roster", "c"),
+    ("find", "c f"),
+    ("add", "a"),
+    ("check", "i"),
+    ("clocks", "c C"),
+    ("field", "A"),
+    ("bench", "B"),
+    ("ledger", "G"),
+    ("stream", "J"),
+    ("flash", "P"),
+];
+
+/// A port of eight, of which one is lost, one strained and one dark.
+fn port(width: u16, height: u16) -> App {
+    let mut app = wall(8, width, height);
+    app.available = true;
+    app.utc = Wall::from_unix_micros(1_795_500_000_000_000);
+    let names: Vec<String> = app.cameras_there().map(str::to_owned).collect();
+    let camera = |name: &String| lattice_store::Camera {
+        name: name.clone(),
+        group: Some(if name.starts_with("Berth") { "Berths" } else { "Harbour" }.into()),
+        address: Some("192.0.2.9".into()),
+        ..Default::default()
+    };
+    Arc::make_mut(&mut app.site).cameras = names.iter().map(camera).collect();
+    app.on_site();
+    app.settle();
+    let figures = app.cameras.iter().map(|(id, _)| {
+        let figures = match id.0 {
+            1 => Figures { verdict: Verdict::Lost, cause: Some(Cause::Unreachable), ..steady() },
+            2 => Figures { verdict: Verdict::Strained, cause: Some(Cause::PacketLoss), recent_loss: Some(0.031), ..steady() },
+            5 => Figures { verdict: Verdict::Strained, cause: Some(Cause::DarkPicture), ..steady() },
+            _ => steady(),
+        };
+        (FeedKey::new(id, Role::Sub), Arc::new(figures))
+    });
+    let figures = figures.collect();
+    let pictures = app.pictures.clone();
+    app.on_figures(figures, pictures);
+    app
+}
+
+fn keyed(app: &mut App, keys: &str) {
+    for key in keys.split_whitespace() {
+        let code = if key == "enter" { KeyCode::Enter } else { KeyCode::Char(key.chars().next().unwrap()) };
+        press(app, code);
+    }
+    app.settle();
+}
+
+/// Times of day are those of whoever reads them: their digits are masked.
+fn masked(line: &str) -> String {
+    let letters: Vec<char> = line.chars().collect();
+    let digit = |at: usize| letters.get(at).is_some_and(char::is_ascii_digit);
+    let part_of_time = |at: usize| {
+        let around = |begin: usize| digit(begin) && digit(begin + 1) && letters.get(begin + 2) == Some(&':') && digit(begin + 3);
+        (at.saturating_sub(7)..=at).any(|begin| around(begin) && (begin..begin + 8).contains(&at) && digit(at))
+    };
+    letters.iter().enumerate().map(|(at, letter)| if part_of_time(at) { '0' } else { *letter }).collect()
+}
+
+#[test]
+fn every_page_is_as_it_was_in_a_small_and_in_a_large_terminal() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/tui/tests/golden");
+    let (mut changed, mut seen) = (Vec::new(), std::collections::BTreeSet::new());
+    for (width, height) in [(80, 24), (200, 60)] {
+        let mut all = String::new();
+        for (name, keys) in SHOWN {
+            let mut app = port(width, height);
+            keyed(&mut app, keys);
+            seen.insert(app.page_name());
+            let screen = draw(&app, ColourDepth::Mono);
+            assert!(screen.iter().any(|line| !line.is_empty()), "{name}");
+            let _ = writeln!(all, "== {name}");
+            for line in &screen {
+                let _ = writeln!(all, "{}", masked(line));
+            }
+        }
+        let path = folder.join(format!("{width}x{height}.txt"));
+        if std::env::var_os("NEW_GOLDEN").is_some() {
+            std::fs::create_dir_all(&folder).unwrap();
+            std::fs::write(&path, &all).unwrap();
+        }
+        let kept = std::fs::read_to_string(&path).unwrap_or_default();
+        let mut page = "";
+        for (is, was) in all.lines().zip(kept.lines().chain(std::iter::repeat("(nothing)"))) {
+            page = is.strip_prefix("== ").unwrap_or(page);
+            if is != was {
+                changed.push(format!("{width}x{height} {page}:\n  was {was}\n  is  {is}"));
+            }
+        }
+    }
+    assert!(
+        changed.is_empty(),
+        "{} lines changed; NEW_GOLDEN=1 keeps them:\n{}",
+        changed.len(),
+        changed[..changed.len().min(6)].join("\n")
+    );
+    // The others have no sample: a device that answers, a port that is listened on, the first start.
+    let others = ["Device", "Listening ports", WELCOME];
+    for table in port(80, 24).pages.tables {
+        assert!(seen.contains(table.name) != others.contains(&table.name), "{} has no kept screen", table.name);
+    }
+}
