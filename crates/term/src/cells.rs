@@ -206,7 +206,8 @@ impl CellPainter {
         let (columns, rows) = ((width.div_ceil(across)) as u16, (height.div_ceil(2)) as u16);
         let (columns, rows) = (columns.clamp(1, area.width), rows.clamp(1, area.height));
         self.choose(picture, (columns, rows), look, way);
-        let (left, top) = (area.x + (area.width - columns) / 2, area.y + (area.height - rows) / 2);
+        // On its plate, which stands below: rows that are left over are above.
+        let (left, top) = (area.x + (area.width - columns) / 2, area.y + (area.height - rows));
         // What of it lies on the screen.
         let seen = Rect { x: left, y: top, width: columns, height: rows }.intersection(buf.area);
         for y in (seen.top()..seen.bottom()).filter(|_| seen.width > 0) {

@@ -157,7 +157,8 @@ impl TilePainter {
             Aspect::Fill | Aspect::Stretch => (area.width, area.height),
         };
         let (width, height) = (columns.clamp(1, area.width), rows.clamp(1, area.height));
-        let rect = Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height) / 2, width, height };
+        // On its plate, which stands below: rows that are left over are above.
+        let rect = Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height), width, height };
         let rect = rect.intersection(buf.area);
         for position in rect.positions() {
             buf[position].reset();
