@@ -538,7 +538,7 @@ fn a_wall_is_laid_out_filled_swapped_saved_and_the_same_after_a_restart() {
     tmux.keys(&["x"]);
     tmux.wait_for("lifted");
     tmux.keys(&["Right", "x"]);
-    let screen = tmux.wait("swapped", |screen| plates(screen, &names).first().is_some_and(|name| name == "Tank yard"));
+    let screen = tmux.wait("swapped", |screen| plates(screen, &names).first().is_some_and(|name| name == "Check-in"));
     tmux.keys(&["u"]);
     tmux.wait("undone", |screen| plates(screen, &names).first().is_some_and(|name| name == "Lock house"));
     tmux.keys(&["U"]);
