@@ -2,8 +2,9 @@
 
 use crate::tui::app::App;
 use crate::tui::fronts::{help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
+use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::{Column, List, Said, column, inner, table};
 use lattice_core::check::{Ladder, Step, StepState};
 use lattice_engine::jobs::Errand;
@@ -71,9 +72,18 @@ impl Keyed for Check {
 }
 
 impl Page for Check {
-    fn draw(&self, _: &App, theme: Theme, body: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
-        draw(self, theme, inner(body), buf);
-        Vec::new()
+    fn draw(&self, app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+        let (area, near) = closeup::divide(app, inner(body), self.near(app));
+        draw(self, theme, area, buf);
+        closeup::draw(app, theme, near, painters, buf)
+    }
+
+    fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
+        closeup::watched(app, inner(body), self.near(app))
+    }
+
+    fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
+        self.near(app).into_iter().collect()
     }
 
     fn camera(&self, _: &App) -> Option<String> {
@@ -84,7 +94,8 @@ impl Page for Check {
         match mouse {
             Mouse::Wheel(by) => self.select(by),
             Mouse::Press(at) => {
-                let row = list(self, inner(app.body())).and_then(|list| list.row_at(at));
+                let area = closeup::divide(app, inner(app.body()), self.near(app)).0;
+                let row = list(self, area).and_then(|list| list.row_at(at));
                 self.row = row.unwrap_or(self.row);
             }
             Mouse::Drag | Mouse::Release(_) => {}
@@ -112,6 +123,11 @@ impl Check {
         if let Some(name) = app.camera_meant() {
             self.begin(app, vec![name]);
         }
+    }
+
+    /// The stream of the selected camera, where one is open.
+    fn near(&self, app: &App) -> Option<FeedKey> {
+        app.telling(app.camera_index(&self.name()?)?)
     }
 
     fn name(&self) -> Option<String> {
@@ -152,7 +168,10 @@ const fn sign(state: StepState) -> (&'static str, Tone) {
 /// Draws the checks.
 fn draw(page: &Check, theme: Theme, area: Rect, buf: &mut Buffer) {
     let checks = &page.checks;
-    let Some(selected) = checks.get(page.row) else { return };
+    let Some(selected) = checks.get(page.row) else {
+        return Line::styled("the check begins …", theme.tone(Tone::Waiting))
+            .render(Rect { height: 1.min(area.height), ..area }, buf);
+    };
     if checks.len() == 1 {
         return ladder(theme, selected, area, buf);
     }

@@ -6,8 +6,9 @@ mod view;
 
 use crate::tui::app::App;
 use crate::tui::fronts::{help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
+use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::inner;
 use lattice_core::Role;
 use lattice_core::meter::Figures;
@@ -73,11 +74,20 @@ impl Keyed for Device {
 }
 
 impl Page for Device {
-    fn draw(&self, app: &App, theme: Theme, body: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+    fn draw(&self, app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+        let (area, near) = closeup::divide(app, inner(body), self.near(app));
         if let Some(shown) = &self.shown {
-            view::draw(app, shown, theme, inner(body), buf);
+            view::draw(app, shown, theme, area, buf);
         }
-        Vec::new()
+        closeup::draw(app, theme, near, painters, buf)
+    }
+
+    fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
+        closeup::watched(app, inner(body), self.near(app))
+    }
+
+    fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
+        self.near(app).into_iter().collect()
     }
 
     fn camera(&self, _: &App) -> Option<String> {
@@ -121,6 +131,11 @@ fn measured<'a>(app: &'a App, uri: &str) -> Option<&'a Figures> {
 }
 
 impl Device {
+    /// The stream of the camera, where one is open.
+    fn near(&self, app: &App) -> Option<FeedKey> {
+        app.telling(app.camera_index(&self.shown.as_ref()?.camera)?)
+    }
+
     fn begin(&mut self, app: &mut App) {
         if let Some(name) = app.camera_meant() {
             app.open(Self::NAME);

@@ -1,7 +1,8 @@
 //! The camera that is selected in a list, from near: its picture as it comes, and its last ten minutes.
 
-use super::tile;
+use super::{plate, tile};
 use crate::tui::app::App;
+use crate::tui::page::Watched;
 use crate::tui::theme::{Theme, Tone};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Fig, Sample, Span as Past};
@@ -51,6 +52,39 @@ pub fn places(foot: Rect, cell_aspect: f64) -> Places {
     let left = Rect { width: foot.width - wide - 2, ..foot };
     let text = Rect { height: left.height.saturating_sub(PAST + 1), ..left };
     Places { picture, text, past: Rect { y: left.bottom().saturating_sub(PAST), height: PAST.min(left.height), ..left } }
+}
+
+/// The foot of a page that is about one camera, where there is a stream of it and room; else the page has all of its area.
+pub fn divide(app: &App, area: Rect, key: Option<FeedKey>) -> (Rect, Option<(FeedKey, Places)>) {
+    match key.filter(|_| has_room(area)) {
+        Some(key) => {
+            let foot = foot(area);
+            (Rect { height: area.height - foot.height - 1, ..area }, Some((key, places(foot, app.cell_aspect))))
+        }
+        None => (area, None),
+    }
+}
+
+/// What is painted at the foot of such a page.
+pub fn watched(app: &App, area: Rect, key: Option<FeedKey>) -> Vec<Watched> {
+    let near = divide(app, area, key).1;
+    near.map(|(key, places)| Watched { key, painter: 0, area: places.picture, aspect: Aspect::Fit }).into_iter().collect()
+}
+
+/// Draws it: the picture, its plate, its last ten minutes; gives the stream where its picture stands on the screen.
+pub fn draw(
+    app: &App,
+    theme: Theme,
+    near: Option<(FeedKey, Places)>,
+    painters: &mut [TilePainter],
+    buf: &mut Buffer,
+) -> Vec<FeedKey> {
+    let Some(((key, places), painter)) = near.zip(painters.first_mut()) else { return Vec::new() };
+    let name = app.stream_name(key);
+    let subject = plate::Subject { key, name: &name, tile: None, selected: false };
+    plate::draw(app, theme, subject, Rect { height: 1, ..places.text }, buf);
+    past(app, theme, key, places.past, buf);
+    if picture(app, theme, key, places.picture, painter, buf) { vec![key] } else { Vec::new() }
 }
 
 /// One figure of the past: how it is called, its value in a sample, from where on it is bright, what fills a cell at least.
