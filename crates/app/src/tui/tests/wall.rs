@@ -455,6 +455,15 @@ fn a_list_shows_the_selected_camera_from_near_where_there_is_room() {
     app.open(ROSTER);
     let screen = draw(&app, ColourDepth::Mono);
     assert!(has(&screen, "latency p95") && has(&screen, "10 min ago"), "{screen:#?}");
+    // A share is a share: a quarter of the declared 12.5 pictures a second is missing, and 3.1 of a hundred packets.
+    let key = view::watched(&app)[0].key;
+    let past = lattice_engine::SharedHistory::default();
+    let sample = lattice_core::meter::Sample { verdict: Some(Verdict::Strained), ..Default::default() };
+    let sample = sample.with_value(lattice_core::meter::Fig::Arrived, 9.375).with_value(lattice_core::meter::Fig::Loss, 3.1);
+    past.push(app.now, sample);
+    app.history = Arc::new(std::iter::once((key, past)).collect());
+    let screen = draw(&app, ColourDepth::Mono);
+    assert!(has(&screen, "25.0 %, most 25.0") && has(&screen, "3.1 %, most 3.1"), "{screen:#?}");
     let near = view::watched(&app);
     assert_eq!(near.len(), 1, "one picture is decoded, at the size that it has here");
     press(&mut app, KeyCode::Down);

@@ -4,6 +4,7 @@ use super::{plate, tile};
 use crate::tui::app::App;
 use crate::tui::page::Watched;
 use crate::tui::theme::{Theme, Tone};
+use lattice_core::FrameRate;
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Fig, Sample, Span as Past};
 use lattice_engine::FeedKey;
@@ -91,25 +92,26 @@ pub fn draw(
 struct Row {
     name: &'static str,
     unit: &'static str,
-    of: fn(&Sample) -> Option<f64>,
+    /// By the declared frame rate, where that is known.
+    of: fn(&Sample, Option<f64>) -> Option<f64>,
     full: f64,
 }
 
 const FIGURES: [Row; 3] = [
     Row { name: "frames missing", unit: "%", of: missing, full: 50.0 },
-    Row { name: "packets lost", unit: "%", of: |sample| sample.get(Fig::Loss).map(|share| f64::from(share) * 100.0), full: 10.0 },
-    Row { name: "latency p95", unit: "ms", of: |sample| sample.get(Fig::LatencyP95).map(f64::from), full: 500.0 },
+    Row { name: "packets lost", unit: "%", of: |sample, _| sample.get(Fig::Loss).map(f64::from), full: 10.0 },
+    Row { name: "latency p95", unit: "ms", of: |sample, _| sample.get(Fig::LatencyP95).map(f64::from), full: 500.0 },
 ];
 
 /// The share of the declared frames that did not arrive, in percent.
-fn missing(sample: &Sample) -> Option<f64> {
-    let (declared, arrived) = (f64::from(sample.get(Fig::Declared)?), f64::from(sample.get(Fig::Arrived)?));
-    (declared > 0.0).then(|| ((1.0 - arrived / declared) * 100.0).max(0.0))
+fn missing(sample: &Sample, declared: Option<f64>) -> Option<f64> {
+    let (declared, arrived) = (declared.filter(|rate| *rate > 0.0)?, f64::from(sample.get(Fig::Arrived)?));
+    Some(((1.0 - arrived / declared) * 100.0).max(0.0))
 }
 
 const LEVELS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 const NAME: u16 = 16;
-const VALUE: u16 = 18;
+const VALUE: u16 = 22;
 
 /// Draws the picture; whether there is one.
 pub fn picture(app: &App, theme: Theme, key: FeedKey, place: Rect, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
@@ -127,10 +129,11 @@ pub fn past(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer)
         .into_iter()
         .map(|(age, sample)| (cells - 1 - ((age / each) as usize).min(cells - 1), sample))
         .collect();
+    let declared = app.figures.get(&key).and_then(|figures| figures.declared).map(FrameRate::per_second);
     for (row, figure) in (0..).zip(&FIGURES) {
         let mut worst: Vec<Option<f64>> = vec![None; cells];
         for (cell, sample) in &samples {
-            let value = (figure.of)(sample);
+            let value = (figure.of)(sample, declared);
             worst[*cell] = worst[*cell].map_or(value, |one| Some(value.map_or(one, |two| one.max(two))));
         }
         let most = worst.iter().flatten().copied().fold(0.0, f64::max);
@@ -147,7 +150,7 @@ pub fn past(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer)
         let mut spans =
             vec![Span::styled(format!("{:<width$}", figure.name, width = usize::from(NAME)), theme.tone(Tone::Faint))];
         spans.extend(bars);
-        let text = format!("  {} {}, most {}", said(now), figure.unit, said((!samples.is_empty()).then_some(most)));
+        let text = format!("  {} {}, most {}", said(now), figure.unit, said(worst.iter().any(Option::is_some).then_some(most)));
         spans.push(Span::styled(text, theme.tone(Tone::Calm)));
         Line::from(spans).render(Rect { y: area.y + row, height: 1, ..area }, buf);
     }
