@@ -96,10 +96,16 @@ fn bounds(chart: &Lines<'_>) -> (f64, f64) {
     (if least >= 0.0 { low.max(0.0) } else { low }, high)
 }
 
+/// A value; what rounds to zero has no sign.
+fn written(value: f64, digits: usize) -> String {
+    let text = format!("{value:.digits$}");
+    if text.trim_matches(['-', '0', '.']).is_empty() { text.trim_start_matches('-').to_owned() } else { text }
+}
+
 /// A value beside the axis, in five letters at most.
 fn label(value: f64, digits: usize) -> String {
-    let written = format!("{value:.*}", if value == 0.0 { 0 } else { digits });
-    if written.len() > 5 { format!("{:.0}k", value / 1e3) } else { written }
+    let text = written(value, if value == 0.0 { 0 } else { digits });
+    if text.len() > 5 { format!("{:.0}k", value / 1e3) } else { text }
 }
 
 /// The runs of a curve that have no gap within; a gap is also where points lie far apart in time.
@@ -138,7 +144,7 @@ pub fn draw(theme: Theme, chart: &Lines<'_>, area: Rect, buf: &mut Buffer) {
     };
     let mut title = vec![Span::styled(chart.title.to_owned(), theme.tone(Tone::Calm))];
     for curve in chart.curves {
-        let value = read(curve).map_or_else(|| "–".to_owned(), |value| format!("{value:.*}", chart.digits));
+        let value = read(curve).map_or_else(|| "–".to_owned(), |value| written(value, chart.digits));
         title.push(Span::styled(format!("  {} {value}", curve.letter), theme.tone(curve.tone)));
     }
     Line::from(title).render(Rect { height: 1, ..area }, buf);
@@ -251,6 +257,7 @@ mod tests {
     #[test]
     fn axes_are_round_and_gaps_stay_gaps() {
         assert_eq!([0.7, 1.0, 13.1, 47.0, 82.0].map(round_up), [0.8, 1.0, 15.0, 50.0, 100.0]);
+        assert_eq!([-0.04, 0.0, -0.06, -10.0].map(|value| written(value, 1)), ["0.0", "0.0", "-0.1", "-10.0"]);
         let points = vec![(9.0, Some(1.0)), (8.0, Some(2.0)), (7.0, None), (6.0, Some(3.0)), (1.0, Some(4.0))];
         let curve = Curve { letter: 'a', tone: Tone::Bright, points };
         assert_eq!(runs(&curve, 60.0), [vec![(-9.0, 1.0), (-8.0, 2.0)], vec![(-6.0, 3.0)], vec![(-1.0, 4.0)]]);

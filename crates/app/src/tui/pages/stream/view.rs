@@ -302,7 +302,7 @@ fn usual(figures: &Figures) -> String {
         (None, None) => "what is usual here is not known yet".to_owned(),
         (likeness, detail) => {
             let likeness = likeness.map_or_else(|| "–".into(), |share| percent(share.max(0.0)));
-            format!("like its usual look {likeness}, fine detail {} of usual", detail.map_or_else(|| "–".into(), percent))
+            format!("like usual {likeness}, fine detail {} of usual", detail.map_or_else(|| "–".into(), percent))
         }
     }
 }
