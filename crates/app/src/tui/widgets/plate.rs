@@ -155,7 +155,7 @@ pub fn cut(text: &str, width: usize) -> String {
 
 /// A name of so many cells. Many names differ by their last word only, as "Car lane 4": a short one stays.
 pub fn cut_name(name: &str, width: usize) -> String {
-    let end = name.rsplit(' ').next().filter(|end| name.width() > width && end.len() < 3 && end.len() + 4 < width);
+    let end = name.rsplit(' ').next().filter(|end| name.width() > width && end.len() < 4 && end.len() + 4 < width);
     match end {
         Some(end) => format!("{}{end}", cut(name, width - end.width())),
         None => cut(name, width),
