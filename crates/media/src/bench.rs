@@ -40,7 +40,7 @@ pub(crate) struct Head {
     /// By how many pictures display order may differ from coding order.
     pub reorder: Option<u8>,
     pub form: Form,
-    /// It was decoded before, by a decoder that is gone: what comes of it is known.
+    /// It was decoded before, by a decoder that is gone, or kept while nobody looked: nothing is told of it.
     pub again: bool,
 }
 

@@ -396,6 +396,11 @@ impl Lane {
         let only = |wanted: Option<Wanted>| wanted.is_none_or(|wanted| wanted.keyframes_only);
         let more = wanted.is_some() && (inbox.wanted.is_none() || (only(inbox.wanted) && !only(wanted)));
         let woken = more && !inbox.jobs.is_empty();
+        if more {
+            // What was kept to build upon nobody waited for: only the newest tells how long a picture takes.
+            let kept = inbox.jobs.len().saturating_sub(1);
+            inbox.jobs.iter_mut().take(kept).for_each(|(head, _)| head.again = true);
+        }
         inbox.wanted = wanted;
         drop(inbox);
         if woken {
