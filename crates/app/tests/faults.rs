@@ -287,7 +287,8 @@ fn what_one_camera_does_stays_its_own() {
         names
             .iter()
             .flat_map(|name| wall.told(name))
-            .filter(|told| strict || !(told.contains("machine-slow") || told.contains("late")))
+            // On a starved machine the stand-ins make fewer frames, and what they make comes late.
+            .filter(|told| strict || !["machine-slow", "late", "camera-slowed"].iter().any(|starved| told.contains(starved)))
             .collect::<BTreeSet<_>>()
     };
     assert_eq!(of_others(&wall), BTreeSet::new(), "the others have nothing in the ledger");
