@@ -291,7 +291,9 @@ fn what_one_camera_does_stays_its_own() {
             .filter(|told| strict || !["machine-slow", "late", "camera-slowed"].iter().any(|starved| told.contains(starved)))
             .collect::<BTreeSet<_>>()
     };
-    assert_eq!(of_others(&wall), BTreeSet::new(), "the others have nothing in the ledger");
+    let why: Vec<String> =
+        wall.viewer.snapshot().ledger.entries().iter().map(|entry| format!("{:?} {}", entry.cameras, entry.evidence)).collect();
+    assert_eq!(of_others(&wall), BTreeSet::new(), "the others have nothing in the ledger: {why:#?}");
     // Decoders that are killed, crash and hang: all go on, by another process.
     for (name, with) in [
         ("killed", rustix::process::Signal::KILL),

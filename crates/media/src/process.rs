@@ -59,8 +59,9 @@ pub fn confinement(program: &Program) -> io::Result<Confinement> {
 
 /// How often is looked whether a process that does not answer is still at work.
 const LOOK: Duration = Duration::from_millis(100);
-/// So many looks in a row at which it neither ran nor wanted to: it will not answer.
-const IDLE_LOOKS: u32 = 3;
+/// So many looks in a row at which it neither ran nor wanted to, or had used all that it may: it will not answer. One look alone
+/// may come after the whole machine stood still, which counts as processor time in a virtual one.
+const LOOKS: u32 = 3;
 /// Processor time for a unit, at least: a usual picture takes a hundredth of it.
 const LEAST_TIME: Duration = Duration::from_millis(500);
 /// For the first units of a stream, of which nothing is known.
@@ -326,7 +327,7 @@ impl Running {
 
     /// The next answer; how it ended where none will come.
     fn answer(&mut self, begun: Duration, allowed: Duration) -> Result<Answer, Ending> {
-        let mut idle = 0;
+        let (mut idle, mut over) = (0, 0);
         loop {
             match receive::<Answer>(&self.socket, &mut self.buffer) {
                 Ok(Some((answer, _))) => return Ok(answer),
@@ -334,7 +335,8 @@ impl Running {
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
                     idle = if self.rests() { idle + 1 } else { 0 };
-                    if idle >= IDLE_LOOKS || self.processor_time().saturating_sub(begun) > allowed {
+                    over = if self.processor_time().saturating_sub(begun) > allowed { over + 1 } else { 0 };
+                    if idle.max(over) >= LOOKS {
                         return Err(Ending::Hung);
                     }
                 }

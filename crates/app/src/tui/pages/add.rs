@@ -187,7 +187,7 @@ fn understood<'a>(theme: Theme, row: &Row, single: bool) -> Vec<Line<'a>> {
                     Span::styled(slip.to_string(), theme.tone(Tone::Bright)),
                 ])
             }));
-            if reading.target.credentials().is_some() {
+            if reading.target.credentials().is_some_and(|sign_in| !sign_in.password.reveal().is_empty()) {
                 lines.push(Line::styled("     its password is kept apart from the site file", theme.tone(Tone::Faint)));
             }
             lines

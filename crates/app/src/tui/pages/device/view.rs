@@ -207,8 +207,8 @@ fn settings<'a>(theme: Theme, page: &DevicePage) -> Vec<Line<'a>> {
     }
     if let Some((offered, _)) = page.selected() {
         let told = |url: &Option<lattice_core::SourceUrl>| url.as_ref().map_or_else(|| "–".to_owned(), ToString::to_string);
-        lines.push(Line::styled(format!("  {:<19}{}", "stream", told(&offered.url)), theme.tone(Tone::Faint)));
-        lines.push(Line::styled(format!("  {:<19}{}", "still", told(&offered.still)), theme.tone(Tone::Faint)));
+        lines.push(Line::styled(format!("  {:<24}{}", "stream", told(&offered.url)), theme.tone(Tone::Faint)));
+        lines.push(Line::styled(format!("  {:<24}{}", "still", told(&offered.still)), theme.tone(Tone::Faint)));
     }
     if let Some((now, then)) = page.load() {
         let text = if now == then {
