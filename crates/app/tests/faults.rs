@@ -128,6 +128,19 @@ impl Wall {
         }
     }
 
+    /// The cameras beside the one that misbehaves have nothing in the ledger.
+    fn nothing_told_of_the_others(&self, strict: bool) {
+        let shown = self.viewer.snapshot();
+        let of_others: BTreeSet<String> = (0..OTHERS)
+            .flat_map(|index| self.told(&shown.cameras.get(self.keys[index].camera).unwrap().name))
+            // On a starved machine the stand-ins make fewer frames, and what they make comes late.
+            .filter(|told| strict || !["machine-slow", "late", "camera-slowed"].iter().any(|starved| told.contains(starved)))
+            .collect();
+        let why: Vec<String> =
+            shown.ledger.entries().iter().map(|entry| format!("{:?} {}", entry.cameras, entry.evidence)).collect();
+        assert_eq!(of_others, BTreeSet::new(), "the others have nothing in the ledger: {why:#?}");
+    }
+
     /// Waits until all sixteen show pictures that go on.
     fn all_go_on(&self, what: &str, but: &[usize]) {
         let before: Vec<Option<u64>> = (0..self.keys.len()).map(|index| self.picture(index)).collect();
@@ -281,19 +294,7 @@ fn what_one_camera_does_stays_its_own() {
     let _ = wall.viewer.order(Command::Retry(villain));
     wall.all_go_on("all is well again", &[]);
     assert_eq!(wall.losses(strict), losses, "packets lost, damaged frames and dropouts of the others");
-    let of_others = |wall: &Wall| {
-        let names: Vec<String> =
-            (0..OTHERS).map(|index| wall.viewer.snapshot().cameras.get(wall.keys[index].camera).unwrap().name.clone()).collect();
-        names
-            .iter()
-            .flat_map(|name| wall.told(name))
-            // On a starved machine the stand-ins make fewer frames, and what they make comes late.
-            .filter(|told| strict || !["machine-slow", "late", "camera-slowed"].iter().any(|starved| told.contains(starved)))
-            .collect::<BTreeSet<_>>()
-    };
-    let why: Vec<String> =
-        wall.viewer.snapshot().ledger.entries().iter().map(|entry| format!("{:?} {}", entry.cameras, entry.evidence)).collect();
-    assert_eq!(of_others(&wall), BTreeSet::new(), "the others have nothing in the ledger: {why:#?}");
+    wall.nothing_told_of_the_others(strict);
     // Decoders that are killed, crash and hang: all go on, by another process.
     for (name, with) in [
         ("killed", rustix::process::Signal::KILL),

@@ -46,6 +46,12 @@ impl Span {
         }
     }
 
+    /// How much time a sample of it stands for.
+    #[must_use]
+    pub const fn step(self) -> Duration {
+        Duration::from_secs(STEPS[self.tier()])
+    }
+
     /// The next longer one; after the longest the shortest.
     #[must_use]
     pub fn next(self) -> Self {

@@ -145,6 +145,16 @@ fn entries_are_filtered_and_cameras_are_lanes_in_which_shared_faults_line_up() {
     assert_eq!(columns("Slipway north"), columns("Car lane 2"));
     assert!(lane("Fuel quay").contains('▪'));
     assert!(has(&lanes, "10 minutes") && has(&lanes, "now"));
+    // Where nothing was measured, nothing is said: one camera was, for a minute of ten.
+    assert!(!lane("Fuel quay").contains('·'));
+    let (past, now) = (lattice_engine::SharedHistory::default(), app.now.as_micros() / 1_000_000);
+    (now - 60..now).for_each(|second| past.push(Mono::from_millis(second * 1000), lattice_core::meter::Sample::default()));
+    let key = FeedKey::new(app.camera_index("Fuel quay").unwrap(), Role::Main);
+    app.history = Arc::new(std::iter::once((key, past)).collect());
+    let lanes = draw(&app, ColourDepth::Mono);
+    let dots = |name: &str| lanes.iter().find(|line| line.trim_start().starts_with(name)).unwrap().matches(['·', '▪']).count();
+    assert!((10..=16).contains(&dots("Fuel quay")), "{lanes:#?}");
+    assert_eq!(dots("Slipway north"), 0);
     press(&mut app, KeyCode::Char('s'));
     assert!(has(&draw(&app, ColourDepth::Mono), "1 hour"));
     for (width, height) in [(60, 16), (80, 24), (500, 200)] {

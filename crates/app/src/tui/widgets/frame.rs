@@ -4,6 +4,7 @@ use crate::tui::app::App;
 use crate::tui::lattices::ALL;
 use crate::tui::page::{AnyPage, KeyText};
 use crate::tui::theme::{Theme, Tone, sign};
+use crate::tui::widgets::plate;
 use lattice_core::Verdict;
 use lattice_media::DamageChoice;
 use ratatui::buffer::Buffer;
@@ -157,6 +158,32 @@ pub fn footer(app: &App, theme: Theme, area: Rect, buf: &mut Buffer) {
     Line::from(spans).right_aligned().render(padded, buf);
     if let Some((text, tone)) = app.foot_line() {
         let room = Rect { width: padded.width.saturating_sub(hints_width + 2), ..padded };
-        Line::styled(text, theme.tone(tone)).render(room, buf);
+        Line::styled(at_a_word(&text, usize::from(room.width)), theme.tone(tone)).render(room, buf);
+    }
+}
+
+/// As many whole words as there is room for; where some are missing, a sign says so.
+fn at_a_word(text: &str, width: usize) -> String {
+    if text.width() <= width {
+        return text.to_owned();
+    }
+    let cut = plate::cut(text, width);
+    match cut.trim_end_matches('…').rsplit_once(' ') {
+        Some((words, _)) => format!("{}…", words.trim_end_matches([',', ';', ':'])),
+        None => cut,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::at_a_word;
+
+    #[test]
+    fn a_line_at_the_foot_is_cut_at_a_word_and_says_so() {
+        let text = "Car lane 2: no picture for 0.9 s, packets lost on the path";
+        assert_eq!(at_a_word(text, 80), text);
+        assert_eq!(at_a_word(text, 50), "Car lane 2: no picture for 0.9 s, packets lost…");
+        assert_eq!(at_a_word(text, 36), "Car lane 2: no picture for 0.9 s…");
+        assert_eq!(at_a_word("immeasurable", 6), "immea…");
     }
 }

@@ -333,7 +333,8 @@ fn dropouts(figures: &Figures, now: Mono) -> Option<Field> {
     let since = figures.dropouts.last().filter(|_| figures.dropout_now.is_none() && lately > 0).map(ended);
     let since = since.map_or_else(String::new, |since| format!(", last {} ago", short_span(since)));
     let tiny = format!("{count} {short}");
-    Some(forms(Rank::Figure(2), tone, [format!("{words} {long}{since}"), format!("{count} {long}{since}"), tiny]))
+    let brief = if span.as_secs() < 60 { tiny.clone() } else { format!("{count} {long}{since}") };
+    Some(forms(Rank::Figure(2), tone, [format!("{words} {long}{since}"), brief, tiny]))
 }
 
 /// A span in its largest unit, whole.

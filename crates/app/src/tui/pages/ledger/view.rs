@@ -5,16 +5,17 @@ use crate::tui::app::App;
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::{Column, List, Said, column, table};
-use lattice_core::Wall;
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
-use lattice_core::length_text;
-use lattice_engine::Drawing;
+use lattice_core::meter::Span as Past;
+use lattice_core::{Role, Wall, length_text};
+use lattice_engine::{Drawing, FeedKey};
 use lattice_report::{Lane, lanes_page};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
+use std::time::Duration;
 
 const COLUMNS: [Column; 7] = [
     column("when", Constraint::Length(14), 0),
@@ -217,6 +218,22 @@ pub fn lanes_on_paper(app: &App, page: &LedgerPage) -> (String, Drawing) {
     (title, Drawing(Box::new(move || lanes_page(&heading, &foot, span, &zone, &lanes))))
 }
 
+/// In which cells of a lane something of the camera was measured; before the program ran, nothing was.
+fn measured(app: &App, name: &str, span: Duration, width: usize) -> Vec<bool> {
+    let kept = Past::ALL.into_iter().find(|kept| kept.duration() >= span).unwrap_or(Past::Day);
+    let (per_cell, half) = (span.as_secs_f64() / width as f64, kept.step().as_secs_f64() / 2.0);
+    let cell_of = |age: f64| ((span.as_secs_f64() - age) / per_cell).floor();
+    let mut cells = vec![false; width];
+    let camera = app.camera_index(name);
+    let pasts = Role::ALL.into_iter().filter_map(|role| app.history.get(&FeedKey::new(camera?, role)));
+    for (age, _) in pasts.flat_map(|past| past.over(app.now, kept)) {
+        let (from, to) = (cell_of(age + half).max(0.0), cell_of(age - half));
+        let until = ((to + 1.0).max(0.0) as usize).min(width);
+        cells.get_mut(from as usize..until).unwrap_or_default().fill(true);
+    }
+    cells
+}
+
 /// All cameras over time, those with something first; a cell is as bad as the worst in it.
 fn lanes(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffer) {
     let (span, words) = LANE_SPANS[page.span % LANE_SPANS.len()];
@@ -244,8 +261,10 @@ fn lanes(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffe
                 }
             }
         }
-        for (column, kind) in worst.into_iter().enumerate() {
-            let (text, tone) = kind.map_or(("·", Tone::Faint), sign);
+        let measured = measured(app, name, span, width);
+        for (column, (kind, measured)) in worst.into_iter().zip(measured).enumerate() {
+            let nothing = (if measured { "·" } else { " " }, Tone::Faint);
+            let (text, tone) = kind.map_or(nothing, sign);
             buf.set_string(area.x + NAMES + 1 + column as u16, y, text, theme.tone(tone));
         }
     }
@@ -257,6 +276,6 @@ fn lanes(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffe
     Line::styled("now", faint).right_aligned().render(axis, buf);
     let more = names.len().saturating_sub(rows);
     let more = if more > 0 { format!(", {more} cameras more") } else { String::new() };
-    let legend = format!("{words}{more}  × outage  ⊘ locked  ■ freeze  ▪ stutter  ≈ strained");
+    let legend = format!("{words}{more}  · measured, nothing found  × outage  ⊘ locked  ■ freeze  ▪ stutter  ≈ strained");
     Line::styled(legend, faint).render(Rect { y: y + 1, height: 1, ..area }.intersection(area), buf);
 }
