@@ -41,6 +41,7 @@ pub mod sift;
 pub mod sight;
 mod source;
 pub mod srtp;
+pub mod steer;
 pub mod target;
 pub mod text;
 pub mod thresholds;

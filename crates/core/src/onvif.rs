@@ -5,11 +5,12 @@
 //! username token profile 1.0. Elements are found by their local names, since devices choose their own
 //! prefixes and not all declare the namespaces they use.
 //!
-//! Not done: events, PTZ and imaging services, `WS-Addressing` replies, attachments.
+//! Not done: events, settings of the imaging service, `WS-Addressing` replies, attachments.
 
 mod device;
 mod discovery;
 mod media;
+mod ptz;
 mod soap;
 mod xml;
 
@@ -19,5 +20,6 @@ pub use media::{
     Encoder, EncoderLimits, MediaVersion, Profile, Range, by_size, encoder_change, get_encoder_limits, get_profiles,
     get_snapshot_uri, get_stream_uri, set_synchronization_point,
 };
+pub use ptz::*;
 pub use soap::{Fault, Security, answer, envelope};
 pub use xml::{Element, XmlError, escape};

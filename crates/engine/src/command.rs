@@ -1,7 +1,9 @@
 //! What the engine is told, and what it tells.
 
+use crate::around::Around;
 use crate::camera::{CameraId, FeedKey};
 use crate::jobs::{DeviceNews, Errand, Intake, Taken};
+use crate::steering::{Hand, HeadState};
 use lattice_core::check::Ladder;
 use lattice_core::lattice::Lattice;
 use lattice_core::meter::FlashStep;
@@ -11,6 +13,7 @@ use lattice_net::find::{FindProgress, Found};
 use lattice_report::Page;
 use lattice_store::{EntryOrder, Order};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How loud something is said.
@@ -65,6 +68,8 @@ pub enum Command {
     Buffer(FeedKey, Option<Duration>),
     /// Something becomes of a ledger entry.
     Entry(u64, EntryOrder),
+    /// Look up what lies around a ledger entry: [`News::Around`].
+    Around(u64),
     /// Keep the picture of a stream.
     Still(FeedKey),
     /// Keep the pictures of a screen on one sheet, with this title.
@@ -79,6 +84,8 @@ pub enum Command {
     Send(String, Order),
     /// Work on the site and its devices.
     Errand(Errand),
+    /// Somebody's hand does something on the head of a camera, by its name.
+    Steer(String, Hand),
 }
 
 /// What the engine tells a screen, besides its state.
@@ -114,6 +121,10 @@ pub enum News {
     Imported(Vec<Lattice>),
     /// The text of a list that was read.
     List(String),
+    /// What lies around an entry of the ledger.
+    Around(Arc<Around>),
+    /// How the head of a camera stands that somebody steers.
+    Head(String, Box<HeadState>),
     /// Something was sent to this screen.
     Order(Order),
     /// What the screens show that run, by their names.

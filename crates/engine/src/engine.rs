@@ -2,6 +2,7 @@
 
 mod desk;
 mod machine;
+mod pictures;
 
 use crate::camera::{CameraDef, FeedKey};
 use crate::command::{Command, News};

@@ -7,6 +7,7 @@ use crossbeam_channel::{Receiver, Sender, unbounded};
 use lattice_core::clock::Told;
 use lattice_core::meter::{Figures, FlashStep};
 use lattice_core::playout::Playout;
+use lattice_core::steer::Movement;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::video::MAX_PIXELS;
 use lattice_core::{Transport, TransportChoice};
@@ -132,7 +133,7 @@ fn station(event: LaneEvent) -> Option<Station> {
         LaneEvent::Skipped { count } => Some(Station::Skipped { count }),
         LaneEvent::Glance(glance) => Some(Station::Glance(glance)),
         LaneEvent::Light { number, at, cells } => Some(Station::Light { number, at, cells }),
-        LaneEvent::Picture(_) | LaneEvent::Still(_) => None,
+        LaneEvent::Picture(_) | LaneEvent::Still(_) | LaneEvent::Recalled(_) => None,
     }
 }
 
@@ -142,11 +143,13 @@ pub struct Pictures {
     pub on_picture: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
     /// One that was asked for to be kept.
     pub on_still: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
+    /// The last one that was received, which was asked for.
+    pub on_recalled: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
 }
 
 impl Default for Pictures {
     fn default() -> Self {
-        Self { on_picture: Box::new(|_| {}), on_still: Box::new(|_| {}) }
+        Self { on_picture: Box::new(|_| {}), on_still: Box::new(|_| {}), on_recalled: Box::new(|_| {}) }
     }
 }
 
@@ -154,6 +157,7 @@ impl Default for Pictures {
 pub struct Feed {
     source: Source,
     lane: Option<Lane>,
+    movement: Arc<Mutex<Movement>>,
     stations: mpsc::Sender<Station>,
     wanted: Option<Wanted>,
     playout: Playout,
@@ -168,11 +172,17 @@ impl Feed {
         // The lane reports to a source that is made after it.
         let post: Arc<std::sync::OnceLock<mpsc::Sender<Station>>> = Arc::default();
         let reports = post.clone();
+        let movement: Arc<Mutex<Movement>> = Arc::default();
+        let seen = movement.clone();
         let lane = pool.map(|pool| {
             pool.lane(Box::new(move |event| match event {
                 LaneEvent::Picture(picture) => (pictures.on_picture)(picture),
                 LaneEvent::Still(picture) => (pictures.on_still)(picture),
+                LaneEvent::Recalled(picture) => (pictures.on_recalled)(picture),
                 other => {
+                    if let LaneEvent::Light { at, cells, .. } = &other {
+                        seen.lock().unwrap_or_else(PoisonError::into_inner).see(*at, cells);
+                    }
                     if let (Some(stations), Some(station)) = (reports.get(), station(other)) {
                         let _ = stations.try_send(station); // full: the source is far behind, and its rates say so
                     }
@@ -185,7 +195,7 @@ impl Feed {
         let source = Source::open(runtime, config, sink);
         let stations = source.stations();
         let _ = post.set(stations.clone());
-        Self { source, lane, stations, wanted: None, playout: Playout::AtOnce, thresholds: Thresholds::default() }
+        Self { source, lane, movement, stations, wanted: None, playout: Playout::AtOnce, thresholds: Thresholds::default() }
     }
 
     /// What the largest tile of it can show from now on; `None` when it is on no screen.
@@ -272,6 +282,7 @@ pub(crate) struct Feeds {
     hold: Duration,
     told: HashMap<CameraId, Told>,
     stills: (Sender<Still>, Receiver<Still>),
+    recalled: (Sender<Still>, Receiver<Still>),
 }
 
 impl Feeds {
@@ -292,6 +303,7 @@ impl Feeds {
             hold: HOLD,
             told: HashMap::new(),
             stills: unbounded(),
+            recalled: unbounded(),
         })
     }
 
@@ -319,13 +331,15 @@ impl Feeds {
             _ => own,
         };
         let newest: Arc<Mutex<Option<Arc<TilePicture>>>> = Arc::default();
-        let (slot, bells, stills) = (newest.clone(), self.bells.clone(), self.stills.0.clone());
+        let (slot, bells) = (newest.clone(), self.bells.clone());
+        let (stills, recalled) = (self.stills.0.clone(), self.recalled.0.clone());
         let pictures = Pictures {
             on_picture: Box::new(move |picture| {
                 *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(picture);
                 bells.ring();
             }),
             on_still: Box::new(move |picture| drop(stills.send((key, picture)))),
+            on_recalled: Box::new(move |picture| drop(recalled.send((key, picture)))),
         };
         let origin: Origin = stream.origin.clone();
         let config = SourceConfig {
@@ -392,6 +406,19 @@ impl Feeds {
         self.stills.1.try_iter().collect()
     }
 
+    /// Asks for the last picture that a stream brought, within this size, whether it is decoded or not; it comes to
+    /// [`Self::recalled`] if anything whole was received.
+    pub fn recall(&self, key: FeedKey, most: (usize, usize)) {
+        if let Some(lane) = self.open.get(&key).and_then(|(feed, _)| feed.lane.as_ref()) {
+            lane.recall(most);
+        }
+    }
+
+    /// Last pictures that were asked for.
+    pub fn recalled(&self) -> Vec<Still> {
+        self.recalled.1.try_iter().collect()
+    }
+
     /// A step of the flash probe of a stream.
     pub fn flash(&self, key: FeedKey, step: FlashStep) {
         let Some((feed, _)) = self.open.get(&key) else { return };
@@ -399,6 +426,16 @@ impl Feeds {
             lane.tell_light(matches!(step, FlashStep::Begin | FlashStep::Light { .. }));
         }
         let _ = feed.stations.try_send(Station::Flash(step));
+    }
+
+    /// Whether to watch how pictures of a camera move; gives what watches them, of the stream that is decoded.
+    pub fn watch_movement(&self, camera: CameraId, wanted: bool) -> Option<Arc<Mutex<Movement>>> {
+        let of_camera = self.open.iter().filter(|(key, _)| key.camera == camera);
+        let mut decoded =
+            of_camera.filter(|(_, (feed, _))| feed.wanted.is_some() || !wanted).map(|(_, (feed, _))| feed).peekable();
+        let first = decoded.peek().map(|feed| feed.movement.clone());
+        decoded.filter_map(|feed| feed.lane.as_ref()).for_each(|lane| lane.tell_light(wanted));
+        first
     }
 
     /// Tries a stream again now.

@@ -25,6 +25,7 @@ use crate::device::Queues;
 use crate::feeds::Decode;
 use crate::kept::{Kept, path_patterns};
 use crate::places::{typed_path, write_new};
+use crate::steering::HeadState;
 use crossbeam_channel::Sender;
 use lattice_core::check::Ladder;
 use lattice_core::find::{AddressRange, MANY_ADDRESSES, PathPattern};
@@ -139,6 +140,8 @@ pub(crate) enum JobNews {
     Checked(String, Ladder, Option<Box<(String, Sighting)>>),
     /// A camera's device told something, or was told.
     Device(String, DeviceNews),
+    /// How the head of a camera stands that somebody steers.
+    Head(String, Box<HeadState>),
     /// A device said what it is.
     Surveyed(Surveyed),
     /// A camera that was added while it could not be reached was asked again.

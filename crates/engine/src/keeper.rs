@@ -4,11 +4,12 @@
 //! One program keeps the record of a site. Others that run beside it show what it keeps, leave orders for it in the record,
 //! and the first of them that sees it gone goes on keeping.
 
+use crate::around::Around;
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded, unbounded};
 use lattice_core::Wall;
 use lattice_core::ledger::Entry;
 use lattice_core::meter::{Sample, Span};
-use lattice_store::{Missing, Ordered, Reading, RecordError, RecordFile, StreamName, Tier};
+use lattice_store::{KeptPicture, Missing, Ordered, Reading, RecordError, RecordFile, StreamName, Tier};
 use std::collections::{BTreeMap, HashMap};
 use std::fs::{File, OpenOptions};
 use std::io::{Read as _, Write as _};
@@ -52,18 +53,21 @@ struct Backlog {
 enum Order {
     Entries(Vec<Entry>, Vec<u64>),
     History(Vec<Reading>, Vec<Missing>),
+    Pictures(Vec<KeptPicture>),
     Ask(Question),
     Elsewhere(Ordered),
 }
 
 /// What is asked of the record when all that was ordered before is in it; the answer is told to whoever looks at the news.
-pub type Question = Box<dyn FnOnce(&RecordFile) -> anyhow::Result<String> + Send>;
+pub type Question = Box<dyn FnOnce(&RecordFile) -> anyhow::Result<KeeperNews> + Send>;
 
 /// What the keeper tells.
 #[derive(Debug)]
 pub enum KeeperNews {
     /// What was answered, or what goes wrong.
     Said(Result<String, String>),
+    /// What the record has around an entry.
+    Around(Arc<Around>),
     /// Another program keeps the record, and these are its newest entries.
     Elsewhere(Vec<Entry>),
     /// This program keeps the record from now on; these are its newest entries as they were left, and when that
@@ -167,6 +171,13 @@ impl Keeper {
         }
     }
 
+    /// Keeps pictures.
+    pub fn keep_pictures(&self, pictures: Vec<KeptPicture>) {
+        if !pictures.is_empty() {
+            self.order(Order::Pictures(pictures));
+        }
+    }
+
     /// Asks something of the record; its answer is among the news.
     pub fn ask(&self, question: Question) {
         self.order(Order::Ask(question));
@@ -253,7 +264,9 @@ impl Backlog {
                 self.missing.drain(..self.missing.len().saturating_sub(READ));
             }
             // Nobody waits for these: who asked is told by nothing coming.
-            Order::Ask(_) | Order::Elsewhere(_) => tracing::warn!("the record is busy: an order was not taken"),
+            Order::Ask(_) | Order::Elsewhere(_) | Order::Pictures(_) => {
+                tracing::warn!("the record is busy: an order was not taken");
+            }
         }
     }
 }
@@ -350,14 +363,14 @@ fn follow(
     loop {
         match orders.recv_timeout(LOOKS) {
             Ok(Order::Ask(question)) => {
-                let _ = tell.send(KeeperNews::Said(question(file).map_err(|error| format!("{error:#}"))));
+                let _ = tell.send(question(file).unwrap_or_else(|error| KeeperNews::Said(Err(format!("{error:#}")))));
             }
             Ok(Order::Elsewhere(ordered)) => {
                 if let Err(error) = file.leave_order(&ordered) {
                     let _ = tell.send(KeeperNews::Said(Err(format!("the order was not left: {error}"))));
                 }
             }
-            Ok(Order::Entries(..) | Order::History(..)) => {} // the other one measures them itself
+            Ok(Order::Entries(..) | Order::History(..) | Order::Pictures(_)) => {} // the other one measures them itself
             Err(RecvTimeoutError::Disconnected) => return None,
             Err(RecvTimeoutError::Timeout) => {}
         }
@@ -379,11 +392,69 @@ fn follow(
     }
 }
 
+/// What was ordered and is not written yet.
+#[derive(Default)]
+struct Unwritten {
+    entries: Vec<Entry>,
+    removed: Vec<u64>,
+    readings: Vec<Reading>,
+    missing: Vec<Missing>,
+    pictures: Vec<KeptPicture>,
+    questions: Vec<Question>,
+}
+
+impl Unwritten {
+    fn take(&mut self, order: Order, tell: &Sender<KeeperNews>) {
+        match order {
+            Order::Entries(entries, gone) => {
+                self.entries.retain(|before| !gone.contains(&before.id));
+                self.removed.extend(gone);
+                for entry in entries {
+                    self.entries.retain(|before| before.id != entry.id);
+                    self.entries.push(entry);
+                }
+            }
+            Order::Ask(question) => self.questions.push(question),
+            Order::Pictures(more) => self.pictures.extend(more),
+            // Ordered just before this program began to keep the record.
+            Order::Elsewhere(ordered) => drop(tell.send(KeeperNews::Ordered(ordered))),
+            Order::History(more, gone) => {
+                self.readings.extend(more);
+                self.missing.extend(gone);
+            }
+        }
+    }
+
+    /// What could be written waits no more.
+    fn write(&mut self, file: &mut RecordFile) -> Result<(), RecordError> {
+        let latest = self.readings.iter().map(|reading| reading.at).max();
+        file.keep(&self.entries)?;
+        self.entries.clear();
+        file.remove(&self.removed)?;
+        self.removed.clear();
+        let kept = file.keep_history(&self.readings, &self.missing);
+        // Readings that could not be written are in the record's memory.
+        self.readings.clear();
+        kept?;
+        self.missing.clear();
+        if !self.pictures.is_empty() {
+            file.keep_pictures(&std::mem::take(&mut self.pictures))?;
+        }
+        latest.map_or(Ok(()), |now| file.prune(now))
+    }
+
+    /// A full disk, say: it is tried again with what comes next, as long as that stays little.
+    fn stay_little(&mut self) {
+        self.entries.drain(..self.entries.len().saturating_sub(READ));
+        self.readings.drain(..self.readings.len().saturating_sub(READ * 64));
+        self.missing.drain(..self.missing.len().saturating_sub(READ));
+        self.pictures.clear();
+    }
+}
+
 /// Writes what is ordered until nobody orders any more.
 fn write(mut file: RecordFile, orders: &Receiver<Order>, tell: &Sender<KeeperNews>, size: &AtomicU64) {
-    let (mut waiting, mut readings, mut missing): (Vec<Entry>, Vec<Reading>, Vec<Missing>) = Default::default();
-    let (mut failing, mut removed) = (false, Vec::new());
-    let mut questions: Vec<Question> = Vec::new();
+    let (mut unwritten, mut failing) = (Unwritten::default(), false);
     loop {
         let first = match orders.recv_timeout(LOOKS) {
             Ok(first) => Some(first),
@@ -398,39 +469,9 @@ fn write(mut file: RecordFile, orders: &Receiver<Order>, tell: &Sender<KeeperNew
         // What changes twice a second is written once.
         std::thread::sleep(GATHERS);
         for order in std::iter::once(first).chain(orders.try_iter()) {
-            match order {
-                Order::Entries(entries, gone) => {
-                    waiting.retain(|before| !gone.contains(&before.id));
-                    removed.extend(gone);
-                    for entry in entries {
-                        waiting.retain(|before| before.id != entry.id);
-                        waiting.push(entry);
-                    }
-                }
-                Order::Ask(question) => questions.push(question),
-                // Ordered just before this program began to keep the record.
-                Order::Elsewhere(ordered) => drop(tell.send(KeeperNews::Ordered(ordered))),
-                Order::History(more, gone) => {
-                    readings.extend(more);
-                    missing.extend(gone);
-                }
-            }
+            unwritten.take(order, tell);
         }
-        let latest = readings.iter().map(|reading| reading.at).max();
-        let written = file.keep(&waiting).and_then(|()| {
-            waiting.clear();
-            file.remove(&removed)?;
-            removed.clear();
-            let kept = file.keep_history(&readings, &missing);
-            // Readings that could not be written are in the record's memory.
-            readings.clear();
-            kept
-        });
-        let written = written.and_then(|()| {
-            missing.clear();
-            latest.map_or(Ok(()), |now| file.prune(now))
-        });
-        match written {
+        match unwritten.write(&mut file) {
             Ok(()) => {
                 if std::mem::take(&mut failing) {
                     let _ = tell.send(KeeperNews::Said(Ok("ledger and history are written again".into())));
@@ -449,20 +490,17 @@ fn write(mut file: RecordFile, orders: &Receiver<Order>, tell: &Sender<KeeperNew
                     return;
                 }
             },
-            // A full disk, say: it is tried again with what comes next, as long as that stays little.
             Err(error) => {
                 tracing::warn!(%error, "the record");
                 if !std::mem::replace(&mut failing, true) {
                     let said = "ledger and history could not be written, and will be tried again";
                     let _ = tell.send(KeeperNews::Said(Err(format!("{said}; measuring goes on: {error}"))));
                 }
-                waiting.drain(..waiting.len().saturating_sub(READ));
-                readings.drain(..readings.len().saturating_sub(READ * 64));
-                missing.drain(..missing.len().saturating_sub(READ));
+                unwritten.stay_little();
             }
         }
-        for question in questions.drain(..) {
-            let _ = tell.send(KeeperNews::Said(question(&file).map_err(|error| format!("{error:#}"))));
+        for question in unwritten.questions.drain(..) {
+            let _ = tell.send(question(&file).unwrap_or_else(|error| KeeperNews::Said(Err(format!("{error:#}")))));
         }
     }
 }

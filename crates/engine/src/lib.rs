@@ -6,6 +6,7 @@
 //! in here knows terminals, keys or command lines, and nothing waits for whoever looks.
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+mod around;
 mod buffer;
 mod camera;
 mod command;
@@ -23,8 +24,10 @@ pub mod places;
 mod planning;
 mod returns;
 mod snapshot;
+mod steering;
 mod watch;
 
+pub use around::Around;
 pub use buffer::{Buffer, buffer, own_buffer};
 pub use camera::{CameraDef, CameraId, Cameras, FeedKey, Seat, StreamDef, host_of};
 pub use command::{Command, Drawing, Loudness, News, SheetPlace};
@@ -36,4 +39,5 @@ pub use keeper::{Keeper, KeeperNews, Past, Question};
 pub use outward::{OutwardOptions, Telling};
 pub use planning::{Move, Planned, Planning, StreamFacts, reason, short_words, stream_facts};
 pub use snapshot::{Known, RecordState, Snapshot};
+pub use steering::{Hand, HeadState};
 pub use watch::{Moment, SharedHistory, Watch};

@@ -29,6 +29,8 @@ const GLANCE_EVERY: Duration = Duration::from_secs(1);
 #[allow(clippy::struct_excessive_bools, reason = "independent observations, not one state")]
 pub(crate) struct Head {
     pub number: u64,
+    /// When its last packet arrived.
+    pub received: Mono,
     pub clean_point: bool,
     /// Access units until pictures are right, for a clean point.
     pub recovery: u64,

@@ -1,6 +1,10 @@
 //! JPEG by `zune-jpeg`.
 
-use crate::picture::Planes;
+use crate::picture::{ColourDescription, Condition, Planes, TilePicture};
+use crate::scale::Scaler;
+use crate::wanted::Wanted;
+use lattice_core::Mono;
+use lattice_core::lattice::Aspect;
 use lattice_core::video::MAX_PIXELS;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use zune_jpeg::JpegDecoder;
@@ -31,6 +35,20 @@ impl JpegPicture {
 /// Decodes a whole file; `None` when it is none.
 pub fn decode(file: &[u8]) -> Option<JpegPicture> {
     catch_unwind(AssertUnwindSafe(|| decode_file(file))).ok().flatten()
+}
+
+/// A kept picture, as a tile of this size shows it; `None` when the bytes are no JPEG.
+#[must_use]
+pub fn tile_of_jpeg(file: &[u8], wanted: &Wanted) -> Option<TilePicture> {
+    let picture = decode(file)?;
+    let source = (picture.width, picture.height);
+    let (width, height) = Wanted { aspect: Aspect::Fit, ..*wanted }.scaled(source);
+    let mut rgb = vec![0; width.checked_mul(height)?.checked_mul(3)?];
+    // A file of JPEG has all of the range (JFIF 1.02, 3).
+    let colour = ColourDescription { full_range: true, ..ColourDescription::default() };
+    let scaled = Scaler::default().scale(&picture.planes(), colour, width, height, &mut rgb);
+    let (condition, ready) = (Condition::Clean, Mono::ZERO);
+    scaled.then(|| TilePicture { number: 0, width, height, rgb: rgb.into(), source, condition, ready })
 }
 
 fn decode_file(file: &[u8]) -> Option<JpegPicture> {

@@ -5,6 +5,7 @@ use crate::picture::{ColourDescription, TilePicture};
 use crate::pool::{Queues, Turn};
 use crate::wanted::Wanted;
 use bytes::Bytes;
+use lattice_core::lattice::Aspect;
 use lattice_core::receiver::Unit;
 use lattice_core::sight::Glance;
 use lattice_core::video::{Parameters, VideoCodec};
@@ -42,6 +43,8 @@ pub enum LaneEvent {
     Picture(Arc<TilePicture>),
     /// The picture that was asked for to be kept: all of it, or scaled down to what was said.
     Still(Arc<TilePicture>),
+    /// The last picture of what was received, as [`Lane::recall`] asked; it was ready when its unit had arrived.
+    Recalled(Arc<TilePicture>),
     /// The decoder refused a whole unit.
     Refused {
         /// Number of the access unit.
@@ -139,6 +142,7 @@ const FORGIVEN_AFTER: Duration = Duration::from_secs(120);
 pub(crate) type Job = (Head, Bytes);
 
 #[derive(Default)]
+#[allow(clippy::struct_excessive_bools, reason = "independent properties, not one state")]
 struct Inbox {
     jobs: VecDeque<Job>,
     bytes: usize,
@@ -154,6 +158,8 @@ struct Inbox {
     last_parameters: Option<(Form, u32, u32)>,
     closed: bool,
     past: Past,
+    /// What was received is being decoded apart.
+    recalling: bool,
     failures: Failures,
 }
 
@@ -227,6 +233,33 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// What a lane received, to be decoded apart from what is shown of it.
+pub(crate) struct Recall {
+    pub lane: Arc<Shared>,
+    /// From a keyframe on; nothing is told but of the last.
+    pub jobs: VecDeque<Job>,
+    pub most: (usize, usize),
+}
+
+impl Recall {
+    /// What its decoder is called: no lane's own has the highest bit.
+    pub fn id(&self) -> u64 {
+        self.lane.id | 1 << 63
+    }
+
+    /// Some of the units: the last stands alone, its picture does not wait for display order and is the one that is wanted.
+    pub fn take(&mut self) -> Turnful {
+        let many = (self.jobs.len() - 1).clamp(1, AT_A_TURN).min(self.jobs.len());
+        let jobs: Vec<Job> = self.jobs.drain(..many).collect();
+        let (width, height) = self.most;
+        let last = self.jobs.is_empty();
+        let aspect = Aspect::Fit;
+        let wanted = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false, keyframes_only: last };
+        let looks = Looks { choice: DamageChoice::Hold, hold: HOLD, light: false, still: last.then_some(self.most) };
+        Turnful { jobs, wanted, looks }
+    }
+}
+
 /// What a worker does for a lane in one turn.
 pub(crate) struct Turnful {
     pub jobs: Vec<Job>,
@@ -236,7 +269,7 @@ pub(crate) struct Turnful {
 
 impl Shared {
     /// Some of what waits; `None` when there is nothing to do, and the lane stands in no queue any more.
-    pub fn take(&self, keeps_past: bool) -> Option<Turnful> {
+    pub fn take(&self) -> Option<Turnful> {
         let mut inbox = lock(&self.inbox);
         // Under the lock: what is pushed from now on schedules it again.
         let idle = || {
@@ -254,9 +287,7 @@ impl Shared {
             return idle();
         }
         inbox.bytes = inbox.bytes.saturating_sub(jobs.iter().map(|(_, data)| data.len()).sum());
-        if keeps_past {
-            inbox.past.take(&jobs);
-        }
+        inbox.past.take(&jobs);
         let looks = Looks { choice: inbox.choice, hold: inbox.hold.unwrap_or(HOLD), light: inbox.light, still: inbox.still };
         Some(Turnful { jobs, wanted, looks })
     }
@@ -264,6 +295,14 @@ impl Shared {
     /// Whether what waits begins with a keyframe: another decoder can go on as well.
     pub fn begins_with_keyframe(&self) -> bool {
         lock(&self.inbox).jobs.front().is_some_and(|(head, _)| head.keyframe && head.clean_point)
+    }
+
+    /// What was received since the last keyframe is decoded apart, or cannot be.
+    pub fn recalled(&self, picture: Option<Arc<TilePicture>>) {
+        lock(&self.inbox).recalling = false;
+        if let Some(picture) = picture {
+            (self.sink)(LaneEvent::Recalled(picture));
+        }
     }
 
     /// A still was made as asked.
@@ -363,6 +402,7 @@ impl Lane {
         inbox.bytes += data.len();
         let head = Head {
             number: unit.unit.number,
+            received: unit.unit.last_arrival,
             clean_point,
             recovery: if unit.unit.keyframe { 0 } else { u64::from(unit.unit.recovery.unwrap_or(0)) },
             displayable: unit.displayable,
@@ -414,6 +454,21 @@ impl Lane {
         lock(&self.shared.inbox).still = Some(most);
     }
 
+    /// Gives the last clean picture of what was received so far as a [`LaneEvent::Recalled`], within this size, also of a lane that
+    /// is not watched or whose stream has broken off. It is decoded apart, from the last keyframe on: what is shown goes on.
+    /// Nothing comes where nothing whole was received.
+    pub fn recall(&self, most: (usize, usize)) {
+        let mut inbox = lock(&self.shared.inbox);
+        let jobs = inbox.since_keyframe();
+        if jobs.is_empty() || inbox.recalling {
+            return;
+        }
+        inbox.recalling = true;
+        drop(inbox);
+        let home = self.shared.home.load(Ordering::Acquire);
+        self.shared.queues.send(home, Turn::Recall(Box::new(Recall { lane: self.shared.clone(), jobs, most })));
+    }
+
     /// Whether to tell how bright each picture is.
     pub fn tell_light(&self, wanted: bool) {
         lock(&self.shared.inbox).light = wanted;
@@ -445,6 +500,24 @@ impl Lane {
 }
 
 impl Inbox {
+    /// What was received since the last keyframe, up to the last whole picture.
+    fn since_keyframe(&self) -> VecDeque<Job> {
+        let own = self.jobs.iter().rposition(|(head, _)| head.keyframe && head.clean_point);
+        let (past, own) = match own {
+            Some(keyframe) => (None, keyframe),
+            None => (Some(&self.past.jobs), 0),
+        };
+        let mut jobs: VecDeque<Job> = past.into_iter().flatten().chain(self.jobs.iter().skip(own)).cloned().collect();
+        jobs.truncate(jobs.iter().rposition(|(head, _)| head.displayable).map_or(0, |last| last + 1));
+        for (head, _) in &mut jobs {
+            (head.again, head.new_parameters) = (true, false);
+        }
+        if let Some((last, _)) = jobs.back_mut() {
+            last.again = false;
+        }
+        jobs
+    }
+
     fn begin_again(&mut self, undone: usize) {
         let mut past = std::mem::take(&mut self.past);
         if self.jobs.front().is_some_and(|(head, _)| head.keyframe && head.clean_point) {

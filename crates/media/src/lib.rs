@@ -28,7 +28,7 @@ pub use fallback::{FallbackDecoder, RefusedByFallback};
 pub use glance::{glance, light};
 pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
 pub use h265::H265Decoder;
-pub use jpeg::{JpegPicture, decode as decode_jpeg};
+pub use jpeg::{JpegPicture, decode as decode_jpeg, tile_of_jpeg};
 pub use lane::{DamageChoice, Ending, Lane, LaneEvent, Sink};
 pub use order::OwnPicture;
 pub use picture::{ColourDescription, Condition, Planes, TilePicture};

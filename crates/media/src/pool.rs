@@ -1,7 +1,7 @@
 //! The workers: each has the decoders of some lanes, here or in a process of its own, and serves them by turns.
 
 use crate::bench::{Benches, Canvas, Out, Painted, Said, Work};
-use crate::lane::{Ending, Lane, LaneEvent, Shared, Sink, Turnful};
+use crate::lane::{Ending, Lane, LaneEvent, Recall, Shared, Sink, Turnful};
 use crate::picture::TilePicture;
 use crate::pixels::Pixels;
 #[cfg(target_os = "linux")]
@@ -20,6 +20,8 @@ const LONG: Duration = Duration::from_millis(50);
 pub(crate) enum Turn {
     /// Serve a lane that has something to do.
     Serve(Arc<Shared>, Instant),
+    /// Decode what a lane received, apart from what is shown of it.
+    Recall(Box<Recall>),
     /// A lane is gone.
     Gone(u64),
 }
@@ -145,6 +147,7 @@ impl Worker {
             match turn {
                 Turn::Gone(lane) => self.forget(lane),
                 Turn::Serve(lane, since) => self.serve(&lane, since),
+                Turn::Recall(recall) => self.recall(recall),
             }
         }
     }
@@ -170,22 +173,59 @@ impl Worker {
             lane.home.store(idle, Ordering::Release);
             return lane.queues.send(idle, Turn::serve(lane.clone()));
         }
-        let outside = !matches!(self.decoders, Decoders::Inside(_));
-        let Some(turnful) = lane.take(outside) else { return };
+        let Some(turnful) = lane.take() else { return };
         self.served.insert(lane.id, Arc::downgrade(lane));
-        let ended = match &mut self.decoders {
-            Decoders::Inside(benches) => decode_here(benches, lane, &turnful),
-            #[cfg(target_os = "linux")]
-            Decoders::Outside(process) => {
-                let ended = decode_outside(process, lane, &turnful);
-                self.process[self.number].store(process.id().unwrap_or(0) as usize, Ordering::Relaxed);
-                ended
-            }
-        };
+        let ended = self.decode(lane.id, lane.now, &turnful, &mut |said, pixels| report(lane, said, pixels));
         if let Err((index, ending)) = ended {
             self.on_end(lane, turnful.jobs.len() - index, ending);
         }
         lane.queues.send(self.number, Turn::serve(lane.clone()));
+    }
+
+    /// Decodes some of what a lane received, by a decoder of its own, and tells of the last picture; others have their turn between.
+    fn recall(&mut self, mut recall: Box<Recall>) {
+        let turnful = recall.take();
+        let (mut picture, lane) = (None, recall.lane.clone());
+        let received = turnful.jobs.last().map(|(head, _)| head.received);
+        let ended = self.decode(recall.id(), lane.now, &turnful, &mut |said, pixels| {
+            if let (Said::Picture(Canvas::Still, painted), Some(ready)) = (said, received) {
+                let painted = Painted { ready, ..painted };
+                picture = picture.take().or_else(|| Some(painted.with(pixels(painted)?)));
+            }
+        });
+        if ended.is_ok() && !recall.jobs.is_empty() {
+            return lane.queues.send(self.number, Turn::Recall(recall));
+        }
+        self.forget(recall.id());
+        lane.recalled(picture);
+        if let Err((_, ending)) = ended {
+            self.on_end(&lane, 0, ending);
+        }
+    }
+
+    /// Decodes units, here or in the worker's own process.
+    fn decode(&mut self, id: u64, now: fn() -> Mono, turnful: &Turnful, say: &mut Say<'_>) -> Result<(), (usize, Ending)> {
+        let Turnful { jobs, wanted, looks } = turnful;
+        match &mut self.decoders {
+            Decoders::Inside(benches) => {
+                let mut looks = *looks;
+                let mut here = Here { say, now, canvases: Default::default() };
+                for (index, (head, data)) in jobs.iter().enumerate() {
+                    let work = Work { head, data, wanted: *wanted, newest: index + 1 == jobs.len() };
+                    benches.decode(id, &work, &mut looks, &mut here).map_err(|_| (index, Ending::Panicked))?;
+                }
+                Ok(())
+            }
+            #[cfg(target_os = "linux")]
+            Decoders::Outside(process) => {
+                let task = Task { lane: id, units: jobs, wanted: *wanted, looks: *looks, now };
+                let ended = process.decode(&task, &mut |said, region| {
+                    say(said, &mut |painted| Some(Pixels::shared(region.clone()?, painted.bytes()?)));
+                });
+                self.process[self.number].store(process.id().unwrap_or(0) as usize, Ordering::Relaxed);
+                ended
+            }
+        }
     }
 
     /// A decoder is gone: all that it served begins anew, and the lane whose unit it was is told.
@@ -207,12 +247,19 @@ impl Worker {
     }
 }
 
-/// What is said of a unit, as the lane reports it. A picture has its pixels with it.
-fn report(lane: &Shared, said: Said, pixels: impl FnOnce(Painted) -> Option<Pixels>) {
-    let picture = |painted: Painted, rgb| {
-        let Painted { number, width, height, source, condition, ready } = painted;
+/// Where it goes what is said of a unit; a picture's pixels are asked for where it is wanted.
+type Say<'a> = dyn FnMut(Said, &mut dyn FnMut(Painted) -> Option<Pixels>) + 'a;
+
+impl Painted {
+    /// With its pixels.
+    fn with(self, rgb: Pixels) -> Arc<TilePicture> {
+        let Self { number, width, height, source, condition, ready } = self;
         Arc::new(TilePicture { number, width, height, rgb, source, condition, ready })
-    };
+    }
+}
+
+/// What is said of a unit, as the lane reports it.
+fn report(lane: &Shared, said: Said, pixels: &mut dyn FnMut(Painted) -> Option<Pixels>) {
     let event = match said {
         Said::Decoded { number, at, damaged } => LaneEvent::Decoded { number, at, damaged },
         Said::Refused { number } => LaneEvent::Refused { number },
@@ -225,10 +272,10 @@ fn report(lane: &Shared, said: Said, pixels: impl FnOnce(Painted) -> Option<Pixe
         Said::Picture(which, painted) => {
             let Some(rgb) = pixels(painted) else { return };
             match which {
-                Canvas::Tile => LaneEvent::Picture(picture(painted, rgb)),
+                Canvas::Tile => LaneEvent::Picture(painted.with(rgb)),
                 Canvas::Still => {
                     lane.still_given();
-                    LaneEvent::Still(picture(painted, rgb))
+                    LaneEvent::Still(painted.with(rgb))
                 }
             }
         }
@@ -237,25 +284,14 @@ fn report(lane: &Shared, said: Said, pixels: impl FnOnce(Painted) -> Option<Pixe
     (lane.sink)(event);
 }
 
-/// Decodes in this process.
-fn decode_here(benches: &mut Benches, lane: &Arc<Shared>, turnful: &Turnful) -> Result<(), (usize, Ending)> {
-    let Turnful { jobs, wanted, looks } = turnful;
-    let mut looks = *looks;
-    let mut here = Here { lane, canvases: Default::default() };
-    for (index, (head, data)) in jobs.iter().enumerate() {
-        let work = Work { head, data, wanted: *wanted, newest: index + 1 == jobs.len() };
-        benches.decode(lane.id, &work, &mut looks, &mut here).map_err(|_| (index, Ending::Panicked))?;
-    }
-    Ok(())
-}
-
 /// Pictures in memory of this process.
-struct Here<'a> {
-    lane: &'a Shared,
+struct Here<'a, 'b> {
+    say: &'a mut Say<'b>,
+    now: fn() -> Mono,
     canvases: [Vec<u8>; 2],
 }
 
-impl Out for Here<'_> {
+impl Out for Here<'_, '_> {
     fn canvas(&mut self, which: Canvas, bytes: usize) -> Option<&mut [u8]> {
         let canvas = &mut self.canvases[which as usize];
         canvas.clear();
@@ -269,18 +305,10 @@ impl Out for Here<'_> {
             _ => Canvas::Tile,
         };
         let canvas = &mut self.canvases[which as usize];
-        report(self.lane, said, |_| Some(std::mem::take(canvas).into()));
+        (self.say)(said, &mut |_| Some(std::mem::take(canvas).into()));
     }
 
     fn now(&self) -> Mono {
-        (self.lane.now)()
+        (self.now)()
     }
-}
-
-/// Decodes in a process of its own.
-#[cfg(target_os = "linux")]
-fn decode_outside(process: &mut Process, lane: &Arc<Shared>, turnful: &Turnful) -> Result<(), (usize, Ending)> {
-    let Turnful { jobs, wanted, looks } = turnful;
-    let task = Task { lane: lane.id, units: jobs, wanted: *wanted, looks: *looks, now: lane.now };
-    process.decode(&task, &mut |said, region| report(lane, said, |painted| Some(Pixels::shared(region?, painted.bytes()?))))
 }

@@ -37,6 +37,7 @@ mod on_linux {
         }
         let tests: &[(&str, fn())] = &[
             ("the_same_pictures_come_out_as_in_this_process", the_same_pictures_come_out_as_in_this_process),
+            ("the_last_picture_is_had_apart_also_here", the_last_picture_is_had_apart_also_here),
             ("a_decoder_can_open_nothing", a_decoder_can_open_nothing),
             ("one_that_is_killed_costs_no_unit", one_that_is_killed_costs_no_unit),
             (
@@ -165,6 +166,23 @@ mod on_linux {
             assert_eq!((decoded_here, refused_here), (decoded_there, refused_there), "{name}");
             assert!(here.len() >= units.len().min(12) - 1, "{name}: {}", here.len());
         }
+    }
+
+    fn the_last_picture_is_had_apart_also_here() {
+        let parameters = parameters(VideoCodec::H264, (640, 360));
+        let units = units("h264_main_640x360_25.h264");
+        let recalled = |pool: &Pool| {
+            let (lane, events) = lane(pool);
+            for unit in units.iter().take(30) {
+                lane.push(unit.clone(), Some(&parameters));
+            }
+            lane.recall((160, 90));
+            let LaneEvent::Recalled(picture) = next(&events) else { panic!("nothing else is told") };
+            (picture.number, picture.width, picture.height, picture.rgb.to_vec())
+        };
+        let here = recalled(&Pool::new(1, now));
+        assert_eq!((here.0, here.1, here.2), (29, 160, 90));
+        assert!(here == recalled(&Pool::outside(1, now, &program())), "another picture");
     }
 
     fn a_decoder_can_open_nothing() {

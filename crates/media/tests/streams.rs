@@ -148,6 +148,57 @@ fn an_unwatched_lane_decodes_nothing_and_catches_up_at_once() {
 }
 
 #[test]
+fn the_last_whole_picture_can_be_had_whether_anybody_looks_or_not() {
+    let h264 = (units("h264_main_640x360_25.h264"), parameters(VideoCodec::H264, (640, 360)));
+    let h265 = (h265_units("h265_main_640x360_25.h265", 60), parameters(VideoCodec::H265, (640, 360)));
+    let size = lattice_media::Wanted { width: 160, height: 90, enlarge: false, ..SMALL };
+    for (name, (mut units, parameters)) in [("H.264", h264), ("H.265", h265)] {
+        units.truncate(40);
+        for (n, unit) in units.iter_mut().enumerate() {
+            unit.unit.last_arrival = Mono::from_millis(n as u64 * 40);
+            unit.displayable = n < 37;
+        }
+        let pool = Pool::new(1, || Mono::ZERO);
+        let (unwatched, events) = lane(&pool);
+        unwatched.recall((160, 90));
+        for unit in &units {
+            unwatched.push(unit.clone(), Some(&parameters));
+        }
+        unwatched.recall((160, 90));
+        unwatched.recall((160, 90));
+        let next = || events.recv_timeout(Duration::from_secs(60)).unwrap();
+        let LaneEvent::Recalled(recalled) = next() else { panic!("{name}: nothing else is told") };
+        assert_eq!((recalled.number, recalled.width, recalled.height), (36, 160, 90), "{name}: the last whole one");
+        assert_eq!(recalled.ready, Mono::from_millis(36 * 40), "{name}: when it arrived");
+        assert!(events.recv_timeout(Duration::from_millis(50)).is_err(), "{name}: once, and nothing counts as decoded");
+        // It is what a tile shows, and what was decoded for a tile is recalled in the same way.
+        let (watched, shown) = lane(&pool);
+        watched.want(Some(size));
+        watched.on_damage(DamageChoice::Hold);
+        let (mut tile, mut again) = (None, None);
+        for unit in units.iter().take(37) {
+            watched.push(unit.clone(), Some(&parameters));
+        }
+        wait_for(&shown, |event| match event {
+            LaneEvent::Picture(picture) => {
+                tile = Some(picture.clone());
+                picture.number >= 34
+            }
+            _ => false,
+        });
+        watched.recall((160, 90));
+        wait_for(&shown, |event| match event {
+            LaneEvent::Recalled(picture) => again.replace(picture.clone()).is_none(),
+            _ => false,
+        });
+        assert_eq!(again, Some(recalled.clone()), "{name}");
+        if let Some(tile) = tile.filter(|tile| tile.number == 36) {
+            assert_eq!(tile.rgb, recalled.rgb, "{name}");
+        }
+    }
+}
+
+#[test]
 fn after_a_loss_pictures_are_held_or_shown_marked_by_choice() {
     for (choice, expect_damaged) in [(DamageChoice::Hold, false), (DamageChoice::Show, true)] {
         let pool = Pool::new(1, || Mono::ZERO);

@@ -146,6 +146,17 @@ impl Device {
         self
     }
 
+    /// The same device on a connection of its own: what is asked by it waits for nothing.
+    #[must_use]
+    pub fn apart(&self) -> Self {
+        Self { line: Arc::default(), ..self.clone() }
+    }
+
+    /// Whether a sign-in goes with what is asked.
+    pub(crate) fn is_signed(&self) -> bool {
+        self.url.credentials().is_some()
+    }
+
     /// The port that it is asked on.
     #[must_use]
     pub fn port(&self) -> u16 {
@@ -153,7 +164,7 @@ impl Device {
     }
 
     /// One question to a service. `signed` puts the sign-in's token into the message.
-    async fn ask(&self, service: &SourceUrl, body: &str, signed: bool) -> Result<Element, DeviceError> {
+    pub(crate) async fn ask(&self, service: &SourceUrl, body: &str, signed: bool) -> Result<Element, DeviceError> {
         let credentials = self.url.credentials().filter(|_| signed);
         let security = credentials.map(|credentials| Security {
             credentials,
@@ -282,13 +293,18 @@ impl Device {
         }
     }
 
-    /// Its media service, of the newest version it has.
-    async fn media(&self) -> Result<(MediaVersion, SourceUrl), DeviceError> {
+    /// The services that it names.
+    pub(crate) async fn services(&self) -> Vec<Service> {
         let services = match self.ask_device(&onvif::get_services(), false).await {
             Err(DeviceError::SignInNeeded) => self.ask_device(&onvif::get_services(), true).await,
             other => other,
         };
-        let services = services.map(|element| Service::read(&element)).unwrap_or_default();
+        services.map(|element| Service::read(&element)).unwrap_or_default()
+    }
+
+    /// Its media service, of the newest version it has.
+    pub(crate) async fn media(&self) -> Result<(MediaVersion, SourceUrl), DeviceError> {
+        let services = self.services().await;
         let of = |version: MediaVersion| services.iter().find(|service| service.namespace == version.namespace());
         if let Some((version, service)) =
             [MediaVersion::Two, MediaVersion::One].into_iter().find_map(|version| Some((version, of(version)?)))
@@ -302,7 +318,7 @@ impl Device {
 
     /// An address that the device gave, on the host that it was asked at: what it says of itself may be
     /// an address of another network, and a stranger's is never asked. Who is asked through TLS is not asked without.
-    fn on_this_host(&self, address: &str) -> SourceUrl {
+    pub(crate) fn on_this_host(&self, address: &str) -> SourceUrl {
         let ours = |path: &str| SourceUrl::new(self.url.scheme(), self.url.host(), Some(self.url.port()), path);
         match address.parse::<SourceUrl>() {
             Ok(given) if given.scheme().is_rtsp() => ours(&given.request_path()),

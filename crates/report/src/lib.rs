@@ -8,6 +8,7 @@
 mod charts;
 mod page;
 mod pdf;
+mod photo;
 mod shift;
 mod still;
 mod svg;
@@ -17,6 +18,7 @@ mod text;
 pub use charts::{Chart, Curve, charts_page, flashes_page};
 pub use page::Page;
 pub use pdf::{PdfError, pdf};
+pub use photo::{Pair, Photo};
 pub use shift::{Lane, Report, lanes_page, pages};
 pub use still::{Raster, StillError, captioned, contact_sheet};
 pub use tables::{Table, csv, entry_line, json};

@@ -3,6 +3,7 @@
 mod font;
 
 use crate::page::{Page, SIZE};
+use crate::photo::Photo;
 use crate::svg::{Anchor, BLACK, Fill, Shape, Text};
 use font::{Font, deflated};
 use pdf_writer::types::LineJoinStyle;
@@ -40,8 +41,17 @@ pub fn pdf(pages: &[Page], title: &str) -> Result<Vec<u8>, PdfError> {
     for page in pages {
         let (leaf, content) = (next.bump(), next.bump());
         let mut show = Content::new();
+        let mut photos: Vec<Ref> = Vec::new();
         for shape in page.shapes() {
-            draw(&mut show, shape);
+            match shape {
+                Shape::Picture(at, size, photo) => {
+                    let number = next.bump();
+                    place(&mut show, *at, *size, &photo_name(photos.len()));
+                    embed(&mut file, number, photo);
+                    photos.push(number);
+                }
+                other => draw(&mut show, other),
+            }
         }
         for text in page.texts() {
             write(&mut show, &mut fonts, text);
@@ -55,6 +65,11 @@ pub fn pdf(pages: &[Page], title: &str) -> Result<Vec<u8>, PdfError> {
             named.pair(Name(name), number);
         }
         named.finish();
+        let mut objects = resources.x_objects();
+        for (n, number) in photos.iter().enumerate() {
+            objects.pair(Name(photo_name(n).as_bytes()), *number);
+        }
+        objects.finish();
         resources.finish();
         leaf_page.finish();
         leaves.push(leaf);
@@ -64,6 +79,27 @@ pub fn pdf(pages: &[Page], title: &str) -> Result<Vec<u8>, PdfError> {
     }
     file.pages(tree).kids(leaves.iter().copied()).count(leaves.len() as i32);
     Ok(file.finish())
+}
+
+/// What a page calls its n-th picture.
+fn photo_name(n: usize) -> String {
+    format!("P{n}")
+}
+
+/// A picture goes into the file as it is (ISO 32000-1, 7.4.8).
+fn embed(file: &mut Pdf, number: Ref, photo: &Photo) {
+    let mut image = file.image_xobject(number, &photo.jpeg);
+    image.filter(Filter::DctDecode);
+    image.width(i32::from(photo.size.0)).height(i32::from(photo.size.1));
+    image.color_space().device_rgb();
+    image.bits_per_component(8);
+}
+
+/// Draws a picture of the page into a rectangle.
+fn place(show: &mut Content, (x, y): (f64, f64), (w, h): (f64, f64), name: &str) {
+    let (left, bottom) = point((x, y + h));
+    show.save_state().transform([w as f32, 0.0, 0.0, h as f32, left, bottom]);
+    show.x_object(Name(name.as_bytes())).restore_state();
 }
 
 /// A grey from black to white as a PDF has it.
@@ -102,6 +138,7 @@ fn draw(show: &mut Content, shape: &Shape) {
             through(show, points.iter().copied());
             show.stroke().restore_state();
         }
+        Shape::Picture(..) => {} // it needs a number in the file
     }
 }
 

@@ -1,6 +1,7 @@
 //! The report of a shift, page by page.
 
 use crate::page::{Book, MARGIN, Page, WIDTH};
+use crate::photo::{Pair, Photo};
 use crate::svg::{Anchor, Drawing, Fill};
 use crate::text::{fitting, moment, percent, round_step, time_step};
 use jiff::tz::TimeZone;
@@ -31,6 +32,8 @@ pub struct Report<'a> {
     pub shift: &'a Shift,
     /// The ledger of the time, oldest first.
     pub entries: &'a [Entry],
+    /// What cameras showed before and after their longest dropouts, where that was kept.
+    pub pictures: &'a [Pair],
 }
 
 /// Height of a row of a table or a chart.
@@ -87,6 +90,7 @@ pub fn pages(report: &Report<'_>) -> (Vec<Page>, String) {
     hours(&mut book, report);
     latency(&mut book, &report.shift.cameras);
     longest(&mut book, report);
+    before_and_after(&mut book, report);
     noted(&mut book, report);
     definitions(&mut book);
     (book.finish(), title)
@@ -545,6 +549,52 @@ fn longest(book: &mut Book, report: &Report<'_>) {
         })
         .collect();
     table(book, &columns, &rows);
+}
+
+/// Width of a picture, and of one beside another with its room.
+const PHOTO: (f64, f64) = (118.0, 126.0);
+/// Height of a pair: two lines and the pictures.
+const PAIR: f64 = 96.0;
+
+/// The pictures around the longest dropouts, two pairs in a row.
+fn before_and_after(book: &mut Book, report: &Report<'_>) {
+    let gaps = report.shift.longest(10);
+    let of = |pair: &&Pair| gaps.iter().any(|gap| gap.camera == pair.camera && gap.start == pair.start);
+    let pairs: Vec<&Pair> =
+        report.pictures.iter().filter(of).filter(|pair| pair.before.is_some() || pair.after.is_some()).collect();
+    if pairs.is_empty() {
+        return;
+    }
+    book.heading("What they showed before and after", PAIR);
+    for two in pairs.chunks(2) {
+        book.need(PAIR);
+        for (n, pair) in two.iter().enumerate() {
+            let x = MARGIN + n as f64 * (WIDTH / 2.0 + 4.0);
+            let title = format!("{}, {}", pair.camera, report.at(pair.start));
+            book.drawing.text((x, book.y + 8.0), 7.5, Anchor::Start, true, &fitting(&title, PHOTO.1 * 2.0, 7.5));
+            for (which, (word, photo)) in [("before", &pair.before), ("after", &pair.after)].into_iter().enumerate() {
+                let x = x + which as f64 * PHOTO.1;
+                photograph(&mut book.drawing, report, (x, book.y + 12.0), word, photo.as_ref());
+            }
+        }
+        book.y += PAIR;
+    }
+}
+
+/// One picture in its place, with its time below it.
+fn photograph(drawing: &mut Drawing, report: &Report<'_>, (x, y): (f64, f64), word: &str, photo: Option<&Photo>) {
+    let room = (PHOTO.0, PHOTO.0 * 9.0 / 16.0);
+    let caption = if let Some(photo) = photo {
+        let (width, height) = (f64::from(photo.size.0), f64::from(photo.size.1));
+        let scale = (room.0 / width).min(room.1 / height);
+        let size = (width * scale, height * scale);
+        drawing.picture((x + (room.0 - size.0) / 2.0, y + (room.1 - size.1) / 2.0), size, photo);
+        format!("{word}, {}", report.at(photo.at))
+    } else {
+        drawing.rect((x, y), room, Fill::Empty);
+        format!("no picture of {word} it is kept")
+    };
+    drawing.text((x, y + room.1 + 8.0), 6.5, Anchor::Start, false, &caption);
 }
 
 fn noted(book: &mut Book, report: &Report<'_>) {

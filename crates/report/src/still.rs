@@ -117,14 +117,14 @@ impl Raster {
         Ok(bytes)
     }
 
-    /// As JPEG of high quality.
+    /// As JPEG of this quality, in percent.
     ///
     /// # Errors
     /// [`StillError::Jpeg`], also where a side has more than 65535 pixels.
-    pub fn jpeg(&self) -> Result<Vec<u8>, StillError> {
+    pub fn jpeg(&self, quality: u8) -> Result<Vec<u8>, StillError> {
         let mut bytes = Vec::new();
         let side = |side: usize| u16::try_from(side).map_err(|_| StillError::TooLarge(self.width, self.height));
-        let encoder = jpeg_encoder::Encoder::new(&mut bytes, 92);
+        let encoder = jpeg_encoder::Encoder::new(&mut bytes, quality);
         encoder.encode(&self.rgb, side(self.width)?, side(self.height)?, jpeg_encoder::ColorType::Rgb)?;
         Ok(bytes)
     }
@@ -218,7 +218,7 @@ mod tests {
         let mut back = vec![0; reader.output_buffer_size()];
         reader.next_frame(&mut back).unwrap();
         assert_eq!(back, still.rgb);
-        assert!(still.jpeg().unwrap().starts_with(&[0xff, 0xd8]));
+        assert!(still.jpeg(92).unwrap().starts_with(&[0xff, 0xd8]));
         assert!(matches!(Raster::new(4, 4, vec![0; 3]), Err(StillError::NotWhole)));
     }
 

@@ -1,5 +1,8 @@
 //! What a page is drawn of, as SVG elements: what a report needs of them, and nothing else.
 
+use crate::photo::Photo;
+use base64::prelude::{BASE64_STANDARD, Engine as _};
+
 /// How a shape is filled; each can be told apart in black and white.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fill {
@@ -71,6 +74,8 @@ pub enum Shape {
     Line((f64, f64), (f64, f64), f64, u8),
     /// Lines through points, their width, and the lengths of dashes and gaps.
     Curve(Vec<(f64, f64)>, f64, &'static str),
+    /// A picture: its top left corner, width and height.
+    Picture((f64, f64), (f64, f64), Photo),
 }
 
 /// A drawing; lengths are points, from the top left corner. Texts lie over shapes.
@@ -99,6 +104,12 @@ impl Shape {
                 let dashes = if dashes.is_empty() { String::new() } else { format!(" stroke-dasharray=\"{dashes}\"") };
                 let points = points.join(" ");
                 format!("<polyline points=\"{points}\" fill=\"none\" stroke=\"#111\" stroke-width=\"{width}\"{dashes}/>")
+            }
+            Self::Picture((x, y), (w, h), photo) => {
+                let bytes = BASE64_STANDARD.encode(&photo.jpeg);
+                format!(
+                    "<image x=\"{x:.2}\" y=\"{y:.2}\" width=\"{w:.2}\" height=\"{h:.2}\" href=\"data:image/jpeg;base64,{bytes}\"/>"
+                )
             }
         }
     }
@@ -133,6 +144,11 @@ impl Drawing {
     /// Lines through points; `dashes` tell curves apart.
     pub fn polyline(&mut self, points: &[(f64, f64)], width: f64, dashes: &'static str) {
         self.shapes.push(Shape::Curve(points.to_vec(), width, dashes));
+    }
+
+    /// A picture.
+    pub fn picture(&mut self, at: (f64, f64), size: (f64, f64), photo: &Photo) {
+        self.shapes.push(Shape::Picture(at, size, photo.clone()));
     }
 
     /// A text; its size in points.

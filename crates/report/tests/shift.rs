@@ -8,7 +8,8 @@ use lattice_core::meter::{Fig, Sample};
 use lattice_core::shift::{Gap, Shift, StreamPast};
 use lattice_core::{Cause, Verdict, Wall};
 use lattice_report::{
-    Chart, Curve, Lane, Page, Report, Table, charts_page, csv, flashes_page, json, lanes_page, pages, pdf, svg,
+    Chart, Curve, Lane, Page, Pair, Photo, Raster, Report, Table, charts_page, csv, flashes_page, json, lanes_page, pages, pdf,
+    svg,
 };
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -63,6 +64,7 @@ fn entry(id: u64, camera: &str, start: i64, length: i64, kind: EventKind, cause:
 struct Sampled {
     shift: Shift,
     entries: Vec<Entry>,
+    pictures: Vec<Pair>,
 }
 
 fn sampled() -> Sampled {
@@ -85,7 +87,14 @@ fn sampled() -> Sampled {
     entries[0].acknowledged = Some(Acknowledged { by: "kim".into(), at: at(3_200) });
     entries[0].note = "breaker of the lane's cabinet".into();
     let hours: Vec<Wall> = (0..HOURS).map(|hour| at(hour * 3_600)).collect();
-    Sampled { shift: Shift::new(at(0), at(HOURS * 3_600), &streams, gaps, &[], &hours), entries }
+    let pair = |camera: &str, start: i64, before, after| Pair { camera: camera.into(), start: at(start), before, after };
+    let pictures = vec![
+        pair("Car lane 2", 3_000, photo(2_999), photo(3_621)),
+        pair("Fuel quay", 9_000, photo(8_999), None),
+        pair("Quay 7", 28_700, None, photo(28_800)),
+        pair("Quay 9", 100, photo(99), photo(101)),
+    ];
+    Sampled { shift: Shift::new(at(0), at(HOURS * 3_600), &streams, gaps, &[], &hours), entries, pictures }
 }
 
 fn report(sampled: &Sampled) -> Report<'_> {
@@ -98,7 +107,14 @@ fn report(sampled: &Sampled) -> Report<'_> {
         zone: TimeZone::UTC,
         shift: &sampled.shift,
         entries: &sampled.entries,
+        pictures: &sampled.pictures,
     }
+}
+
+fn photo(second: i64) -> Option<Photo> {
+    let shade = |n: usize| (n / 3 % 160) as u8;
+    let raster = Raster::new(160, 90, (0..160 * 90 * 3).map(shade).collect()).unwrap();
+    Photo::new(at(second), raster.jpeg(80).unwrap())
 }
 
 /// What a drawing holds: how many elements of each name, and its texts in order.
@@ -181,6 +197,11 @@ fn the_pdf_has_the_text_with_its_own_font() {
     }
     let fonts = Command::new("pdffonts").arg(&path).output().unwrap();
     let fonts = String::from_utf8_lossy(&fonts.stdout).into_owned();
+    // The pictures around the longest dropouts are in it; a pair of what is no dropout is not.
+    let images = Command::new("pdfimages").arg("-list").arg(&path).output().unwrap();
+    let images = String::from_utf8_lossy(&images.stdout).into_owned();
+    assert_eq!(images.matches("jpeg").count(), 4, "{images}");
+    assert!(text.contains("before, 06:49:59") && text.contains("no picture of after it is kept"), "{text}");
     assert!(fonts.contains("DejaVuSans") && !fonts.contains(" no  no "), "embedded: {fonts}");
 }
 
@@ -209,7 +230,8 @@ fn tables_hold_what_the_pages_show_and_no_formula() {
 
 #[test]
 fn a_shift_without_anything_says_so_and_charts_have_axes_and_gaps() {
-    let nothing = Sampled { shift: Shift::new(at(0), at(60), &[], Vec::new(), &[], &[]), entries: Vec::new() };
+    let shift = Shift::new(at(0), at(60), &[], Vec::new(), &[], &[]);
+    let nothing = Sampled { shift, entries: Vec::new(), pictures: Vec::new() };
     let (empty, _) = pages(&report(&nothing));
     assert!(empty.len() == 1 && empty[0].svg().contains("Nothing was measured"));
     let points = (0..60).map(|second| (at(second), (!(20..30).contains(&second)).then_some(12.5))).collect();

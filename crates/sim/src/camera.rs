@@ -2,6 +2,7 @@
 
 use crate::device::DeviceSpec;
 use crate::fault::{Fault, PictureFault};
+use crate::head::{Aim, Head, HeadFault};
 use crate::light::Light;
 use crate::log::{Event, Log, Record};
 use crate::pusher::push;
@@ -138,6 +139,8 @@ pub struct CameraSpec {
     pub channel_names: Vec<String>,
     /// The operator's screen, where it looks at that.
     pub screen: Option<Light>,
+    /// It stands on a head that can be steered.
+    pub head: bool,
 }
 
 /// What is wrong at a moment.
@@ -169,6 +172,8 @@ pub(crate) struct Shared {
     pub runtime: tokio::runtime::Handle,
     pub streams: Vec<Arc<VideoStream>>,
     pub faults: Arc<Faults>,
+    /// What it stands on, where that can be steered.
+    head: Option<Arc<Mutex<Head>>>,
     pub log: Log,
 }
 
@@ -191,18 +196,24 @@ impl Shared {
         service_port: u16,
         streams: Vec<Arc<VideoStream>>,
         faults: Arc<Faults>,
+        head: Option<Arc<Mutex<Head>>>,
         log: Log,
     ) -> Self {
         let (sign_in, clock_ahead) = (spec.sign_in.clone(), spec.clock_ahead_ms * 1000);
         let state = State { sign_in, clock_ahead, fixed_address: false, told_name: spec.name.clone() };
         let (address, service_port) = (watch::Sender::new(address), AtomicU16::new(service_port));
         let runtime = tokio::runtime::Handle::current();
-        Self { spec, address, service_port, state: Mutex::new(state), runtime, streams, faults, log }
+        Self { spec, address, service_port, state: Mutex::new(state), runtime, streams, faults, head, log }
     }
 
     /// What its device service changed.
     pub fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Its head, where it has one.
+    pub fn head(&self) -> Option<MutexGuard<'_, Head>> {
+        self.head.as_ref().map(|head| head.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Its channels, by number; a camera has one, of number 0.
@@ -346,6 +357,19 @@ impl Camera {
         }
         if matches!(fault, Fault::Cut { .. } | Fault::Move { .. }) {
             self.shared.faults.cuts.send_modify(|count| *count += 1);
+        }
+    }
+
+    /// Where its head looks; `None` where it has none.
+    #[must_use]
+    pub fn aim(&self) -> Option<Aim> {
+        self.shared.head().map(|mut head| head.aim(Instant::now()))
+    }
+
+    /// Its head misbehaves from now on.
+    pub fn head_fault(&self, fault: HeadFault) {
+        if let Some(mut head) = self.shared.head() {
+            head.fault = fault;
         }
     }
 

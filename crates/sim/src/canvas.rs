@@ -38,6 +38,20 @@ pub struct Canvas {
     y: Vec<u8>,
     u: Vec<u8>,
     v: Vec<u8>,
+    lens: Lens,
+}
+
+/// What of the units is seen: the middle of the picture, how many times nearer, and the columns of pixels that are drawn on.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Lens {
+    middle: (f32, f32),
+    zoom: f32,
+    columns: Option<(i32, i32)>,
+}
+
+impl Lens {
+    /// All units, whole.
+    const ALL: Self = Self { middle: (UNITS.0 / 2.0, UNITS.1 / 2.0), zoom: 1.0, columns: None };
 }
 
 impl Canvas {
@@ -46,7 +60,7 @@ impl Canvas {
     pub fn new(width: usize, height: usize) -> Self {
         let (width, height) = (width & !1, height & !1);
         let chroma = width / 2 * (height / 2);
-        Self { width, height, y: vec![16; width * height], u: vec![128; chroma], v: vec![128; chroma] }
+        Self { width, height, y: vec![16; width * height], u: vec![128; chroma], v: vec![128; chroma], lens: Lens::ALL }
     }
 
     /// Width and height in pixels.
@@ -104,11 +118,26 @@ impl Canvas {
     }
 
     fn pixels(&self, x: f32, y: f32) -> (i32, i32) {
+        let Lens { middle, zoom, .. } = self.lens;
+        let (x, y) = ((x - middle.0) * zoom + UNITS.0 / 2.0, (y - middle.1) * zoom + UNITS.1 / 2.0);
         ((x * self.width as f32 / UNITS.0).round() as i32, (y * self.height as f32 / UNITS.1).round() as i32)
+    }
+
+    /// What is drawn from now on is seen with this in the middle, so many times nearer; only what lies from 0 to 1600 units across.
+    pub(crate) fn look(&mut self, middle: (f32, f32), zoom: f32) {
+        self.lens = Lens { middle, zoom, columns: None };
+        self.lens.columns = Some((self.pixels(0.0, 0.0).0, self.pixels(UNITS.0, 0.0).0));
+    }
+
+    /// All units are seen again, whole.
+    pub(crate) const fn look_at_all(&mut self) {
+        self.lens = Lens::ALL;
     }
 
     /// Fills pixels from `from` to before `to` in row `row`.
     fn span(&mut self, row: i32, from: i32, to: i32, colour: Colour) {
+        let (least, most) = self.lens.columns.unwrap_or((0, self.width as i32));
+        let (from, to) = (from.max(least), to.min(most));
         let (from, to) = (from.clamp(0, self.width as i32) as usize, to.clamp(0, self.width as i32) as usize);
         let Some(row) = usize::try_from(row).ok().filter(|row| *row < self.height && from < to) else { return };
         self.y[row * self.width + from..row * self.width + to].fill(colour.y);
@@ -141,7 +170,7 @@ impl Canvas {
 
     /// Pixels of a dot of a letter that is `size` units high.
     fn text_scale(&self, size: f32) -> i32 {
-        ((size * self.height as f32 / UNITS.1) / 8.0).round().max(1.0) as i32
+        ((size * self.lens.zoom * self.height as f32 / UNITS.1) / 8.0).round().max(1.0) as i32
     }
 
     /// Width and height that a text really takes, in units: letters have whole pixels, and no fewer than eight.
@@ -180,8 +209,10 @@ impl Canvas {
             let depth = 1.0 + (row - y0) as f32 / 40.0;
             let shift = ((phase * 40.0 * depth).sin() * 30.0 + row as f32 * unit * 37.0) as usize;
             let step = (unit * 256.0 / depth) as usize + 1;
+            let (least, most) = self.lens.columns.unwrap_or((0, self.width as i32));
+            let (least, most) = (least.clamp(0, self.width as i32) as usize, most.clamp(0, self.width as i32) as usize);
             let line = &mut self.y[row * self.width..(row + 1) * self.width];
-            for (x, value) in line.iter_mut().enumerate() {
+            for (x, value) in line.iter_mut().enumerate().take(most).skip(least) {
                 *value = value.saturating_add(table[(shift + x * step / 256) & 255]).min(235);
             }
         }

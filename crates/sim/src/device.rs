@@ -1,6 +1,9 @@
 //! A stand-in's device service: the ONVIF questions that a viewer asks, with digest tokens.
 
+mod ptz;
+
 use crate::camera::{Role, Shared, SignIn, unix_micros};
+use crate::head::HeadFault;
 use crate::scene::Scene;
 use http_body_util::combinators::BoxBody;
 use http_body_util::{BodyExt, Full, Limited, StreamBody};
@@ -175,6 +178,10 @@ async fn answer(camera: Arc<Shared>, request: Request<Incoming>) -> Result<Respo
     let Ok(document) = Element::parse(&body.to_bytes()) else {
         return Ok(soap(&fault("Sender", "malformed"), StatusCode::BAD_REQUEST));
     };
+    let slow = path.ends_with("ptz_service") && camera.head().is_some_and(|head| head.fault == HeadFault::Slow);
+    if slow {
+        tokio::time::sleep(std::time::Duration::from_secs(5)).await;
+    }
     Ok(match reply(&camera, &document) {
         Ok(body) => soap(&body, StatusCode::OK),
         Err(refusal) => soap(&refusal, StatusCode::BAD_REQUEST),
@@ -237,6 +244,7 @@ fn reply(camera: &Shared, document: &Element) -> Result<String, String> {
         "SetSynchronizationPoint" => synchronize(camera, question),
         "GetVideoEncoderConfigurationOptions" => Ok(options(camera)),
         "SetVideoEncoderConfiguration" => set_encoder(camera, question),
+        _ if ptz::QUESTIONS.contains(&name) => ptz::reply(camera, question),
         _ => Err(fault("ActionNotSupported", "not supported")),
     }
 }
@@ -323,6 +331,9 @@ fn services(camera: &Shared) -> String {
         ("http://www.onvif.org/ver10/device/wsdl", "device_service"),
         ("http://www.onvif.org/ver10/media/wsdl", "media_service"),
     ];
+    if camera.spec.head {
+        all.push((lattice_core::onvif::PTZ_NAMESPACE, "ptz_service"));
+    }
     if camera.spec.device.as_ref().is_some_and(|device| device.second_media) {
         all.push(("http://www.onvif.org/ver20/media/wsdl", "media2_service"));
     }
@@ -430,6 +441,7 @@ fn token(channel: u32, role: Role) -> String {
 }
 
 fn profiles(camera: &Shared, question: &Element) -> String {
+    let ptz = if camera.spec.head { ["<tr2:PTZ token=\"head\"/>", "<tt:PTZConfiguration token=\"head\"/>"] } else { [""; 2] };
     // Version 2 asks for types, version 1 does not.
     let second = question.child("Type").is_some();
     let mut out = String::new();
@@ -447,8 +459,8 @@ fn profiles(camera: &Shared, question: &Element) -> String {
                 "<tr2:Profiles token=\"{token}\" fixed=\"true\"><tr2:Name>{name}</tr2:Name><tr2:Configurations><tr2:VideoSource token=\"v{0}\">{source}\
                  </tr2:VideoSource><tr2:VideoEncoder token=\"e-{token}\" GovLength=\"{gov}\" Profile=\"Baseline\"><tt:Name>e</tt:Name><tt:Encoding>H264\
                  </tt:Encoding>{size}<tt:RateControl ConstantBitRate=\"false\"><tt:FrameRateLimit>{1}</tt:FrameRateLimit><tt:BitrateLimit>{2}\
-                 </tt:BitrateLimit></tt:RateControl></tr2:VideoEncoder></tr2:Configurations></tr2:Profiles>",
-                spec.channel, spec.fps, spec.kbps
+                 </tt:BitrateLimit></tt:RateControl></tr2:VideoEncoder>{3}</tr2:Configurations></tr2:Profiles>",
+                spec.channel, spec.fps, spec.kbps, ptz[0]
             )
         } else {
             write!(
@@ -458,10 +470,11 @@ fn profiles(camera: &Shared, question: &Element) -> String {
                  <tt:Encoding>H264</tt:Encoding>{size}<tt:Quality>4</tt:Quality><tt:RateControl><tt:FrameRateLimit>{1}</tt:FrameRateLimit>\
                  <tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>{2}</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>{gov}\
                  </tt:GovLength><tt:H264Profile>Baseline</tt:H264Profile></tt:H264><tt:SessionTimeout>PT60S</tt:SessionTimeout>\
-                 </tt:VideoEncoderConfiguration></trt:Profiles>",
+                 </tt:VideoEncoderConfiguration>{3}</trt:Profiles>",
                 spec.channel,
                 spec.fps.round(),
-                spec.kbps
+                spec.kbps,
+                ptz[1]
             )
         };
     }

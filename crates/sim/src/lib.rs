@@ -12,6 +12,7 @@ mod canvas;
 mod device;
 mod discovery;
 mod fault;
+mod head;
 mod light;
 mod log;
 mod pacer;
@@ -27,7 +28,10 @@ pub use camera::{Camera, CameraSpec, Encryption, Pictures, Role, SignIn, StreamS
 pub use canvas::Canvas;
 pub use device::DeviceSpec;
 pub use fault::{Fault, FaultParseError};
+pub use head::{Aim, HeadFault};
 pub use light::Light;
 pub use log::{Event, Log, Record};
-pub use port::{DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, control_desk, fleet, tarnhithe, whole_port};
+pub use port::{
+    DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, control_desk, fleet, steerable, tarnhithe, whole_port,
+};
 pub use scene::{Scene, View};

@@ -2,6 +2,7 @@
 
 use crate::camera::{Camera, CameraSpec, Faults, Pictures, Role, Shared, SignIn, StreamSpec};
 use crate::device::DeviceSpec;
+use crate::head::{Aim, Head};
 use crate::light::Light;
 use crate::log::Log;
 use crate::scene::View;
@@ -10,8 +11,8 @@ use crate::{device, discovery, server};
 use lattice_core::Credentials;
 use lattice_core::rtsp::DigestAlgorithm;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
-use std::sync::Arc;
-use std::time::Duration;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
 use tokio::task::JoinSet;
 
@@ -53,10 +54,11 @@ impl Port {
                 None => None,
             };
             let faults = Arc::new(Faults::new());
-            let stream = |stream: &StreamSpec| Arc::new(VideoStream::new(*stream, spec.clone(), faults.clone()));
+            let head = spec.head.then(|| Arc::new(Mutex::new(port_head(Instant::now()))));
+            let stream = |stream: &StreamSpec| Arc::new(VideoStream::new(*stream, spec.clone(), faults.clone(), head.clone()));
             let coded = spec.streams.iter().map(stream).collect();
             let service_port = service.as_ref().map_or(0, |(_, address)| address.port());
-            let shared = Arc::new(Shared::new(spec.clone(), address, service_port, coded, faults, log.clone()));
+            let shared = Arc::new(Shared::new(spec.clone(), address, service_port, coded, faults, head, log.clone()));
             servers.spawn(server::serve(streams, shared.clone()));
             if let Some((listener, _)) = service {
                 servers.spawn(device::serve(listener, shared.clone()));
@@ -165,6 +167,28 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
         pictures: Pictures::Own,
         channel_names: Vec::new(),
         screen: None,
+        head: false,
+    }
+}
+
+/// A head with places of the port.
+fn port_head(now: Instant) -> Head {
+    let aim = |pan, tilt, zoom| Aim { pan, tilt, zoom };
+    Head::new(now)
+        .with_preset("Slipway", aim(0.0, -4.0, 1.5))
+        .with_preset("Car lanes", aim(84.0, -6.0, 2.0))
+        .with_preset("Fuel quay", aim(-92.0, -6.0, 2.0))
+        .with_preset("Breakwater light", aim(33.8, 14.0, 6.0))
+}
+
+/// The camera on the head of the mast, at 127.77.1.2: it can be steered.
+#[must_use]
+pub fn steerable(port: u16) -> CameraSpec {
+    CameraSpec {
+        address: IpAddr::V4(Ipv4Addr::new(127, 77, 1, 2)),
+        sign_in: Some(keeper()),
+        head: true,
+        ..camera(2, "Mast camera", View::AllRound, port)
     }
 }
 

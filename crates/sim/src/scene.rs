@@ -5,8 +5,9 @@ mod places;
 mod things;
 
 use crate::block_code;
-use crate::canvas::{Canvas, Colour};
+use crate::canvas::{Canvas, Colour, UNITS};
 use crate::fault::PictureFault;
+use crate::head::{Aim, WIDEST};
 use crate::light::Light;
 use places::{AMBER, DARK, DAWN, NIGHT, WHITE};
 
@@ -47,6 +48,9 @@ pub enum View {
     QuayDawn,
     /// The operator's desk with the screen on it.
     Desk,
+    /// What a head on the mast sees, wherever it looks: the slipway straight on, the lanes to the right, the fuel quay to the left, the
+    /// lock behind.
+    AllRound,
 }
 
 impl View {
@@ -82,6 +86,8 @@ pub struct Scene {
     drawn: bool,
     /// The screen on the desk.
     screen: Option<Light>,
+    /// Where a head looks.
+    aim: Aim,
 }
 
 impl Scene {
@@ -89,25 +95,14 @@ impl Scene {
     #[must_use]
     pub fn new(view: View, name: &str, width: usize, height: usize, screen: Option<Light>) -> Self {
         let mut background = Canvas::new(width, height);
-        let c = &mut background;
-        match view {
-            View::Slipway | View::SlipwaySnow => places::slipway(c),
-            View::LockGate | View::LockFog => places::lock(c),
-            View::CarLane | View::LaneNight => places::lanes(c),
-            View::FuelQuay => places::fuel_quay(c, NIGHT),
-            View::QuayDawn => places::fuel_quay(c, DAWN),
-            View::Breakwater => places::breakwater(c),
-            View::Boatyard => places::boatyard(c),
-            View::Pontoon => places::basin(c),
-            View::TicketHall => places::hall(c),
-            View::ColdStore => places::store(c),
-            View::Gangway => places::gangway(c),
-            View::LorryPark => places::lorry_park(c),
-            View::MastHead => places::from_the_mast(c),
-            View::Desk => places::desk(c),
-        }
+        still(view, &mut background);
         let canvas = background.clone();
-        Self { view, name: name.to_owned(), background, canvas, drawn: false, screen }
+        Self { view, name: name.to_owned(), background, canvas, drawn: false, screen, aim: Aim::HOME }
+    }
+
+    /// A head looks there from now on.
+    pub(crate) const fn look(&mut self, aim: Aim) {
+        self.aim = aim;
     }
 
     /// Draws the picture of a moment (microseconds since the Unix epoch) with its frame number.
@@ -122,67 +117,34 @@ impl Scene {
         &self.canvas
     }
 
+    /// All around, as far as it is in the picture: four places beside each other, each a quarter of the circle.
+    fn all_round(&mut self, t: f32) {
+        let (aim, c) = (self.aim, &mut self.canvas);
+        let (per_degree, zoom) = (UNITS.0 / WIDEST as f32, aim.zoom as f32);
+        let middle = UNITS.0 / 2.0 + aim.pan as f32 * per_degree;
+        let down = UNITS.1 / 2.0 - aim.tilt as f32 * per_degree;
+        c.look_at_all();
+        c.rect(0.0, 0.0, UNITS.0, UNITS.1, DARK);
+        let half = UNITS.0 / 2.0 / zoom;
+        let (first, last) = (((middle - half) / UNITS.0).floor() as i32, ((middle + half) / UNITS.0).floor() as i32);
+        for quarter in first..=last {
+            c.look((middle - quarter as f32 * UNITS.0, down), zoom);
+            c.rect(0.0, -600.0, UNITS.0, 602.0, AROUND[quarter.rem_euclid(4) as usize].1);
+            let view = AROUND[quarter.rem_euclid(4) as usize].0;
+            still(view, c);
+            moving(view, c, t, false);
+        }
+        c.look_at_all();
+    }
+
     /// What moves, and what stands before it.
     fn movement(&mut self, unix_micros: i64) {
-        let c = &mut self.canvas;
         let t = (unix_micros.rem_euclid(3_600_000_000)) as f32 / 1e6;
-        match self.view {
-            View::Slipway | View::SlipwaySnow => {
-                c.ripple(330.0, 640.0, t / 9.0, 9.0);
-                things::ferry(c, (t / 50.0).fract() * 2200.0 - 600.0, 250.0, 1.0);
-                places::slipway_front(c);
-                things::people(c, t, 700.0, 5, WHITE);
-            }
-            View::LockGate | View::LockFog => {
-                c.ripple(420.0, 900.0, t / 7.0, 8.0);
-                things::boat(c, t);
-                things::gates(c, t);
-                things::people(c, t, 380.0, 3, AMBER);
-            }
-            View::CarLane | View::LaneNight => {
-                things::cars(c, t);
-                things::barrier(c, t);
-                things::people(c, t, 760.0, 4, AMBER);
-            }
-            View::FuelQuay | View::QuayDawn => {
-                c.ripple(360.0, 620.0, t / 11.0, 5.0);
-                things::ferry(c, 1700.0 - (t / 70.0).fract() * 2300.0, 300.0, 0.6);
-                places::quay_front(c);
-                things::people(c, t, 690.0, 2, AMBER);
-            }
-            View::Breakwater => {
-                c.ripple(400.0, 640.0, t / 5.0, 14.0);
-                things::lamp(c, t);
-                places::tower(c);
-                things::surf(c, t);
-                things::gulls(c, t);
-            }
-            View::Boatyard => {
-                things::gantry(c, t);
-                things::people(c, t, 760.0, 3, AMBER);
-            }
-            View::Pontoon => {
-                c.ripple(162.0, 900.0, t / 12.0, 7.0);
-                things::moored(c, t);
-                places::pontoon(c);
-                things::people(c, t, 196.0, 2, WHITE);
-            }
-            View::TicketHall => {
-                things::board(c, t);
-                things::queue(c, t);
-            }
-            View::ColdStore => things::fork_lift(c, t),
-            View::Gangway => things::corridor(c, t, (330.0, 860.0), 6),
-            View::LorryPark => things::lorry_under_way(c, t),
-            View::MastHead => {
-                c.ripple(224.0, 420.0, t / 20.0, 5.0);
-                things::far_traffic(c, t);
-            }
-            View::Desk => {
-                let lit = self.screen.as_ref().is_some_and(|screen| screen.in_picture(unix_micros));
-                things::screen_on_desk(c, lit, t);
-            }
+        if self.view == View::AllRound {
+            return self.all_round(t);
         }
+        let lit = self.screen.as_ref().is_some_and(|screen| screen.in_picture(unix_micros));
+        moving(self.view, &mut self.canvas, t, lit);
     }
 
     /// Rain, snow, fog and night, over all that was drawn.
@@ -238,6 +200,94 @@ impl Scene {
             Some(PictureFault::Night) => c.each_chroma(|_| 128),
         }
         c
+    }
+}
+
+/// What lies around the mast: straight on, to the right, behind, to the left; each with its sky.
+const AROUND: [(View, Colour); 4] = [
+    (View::Slipway, Colour::rgb(96, 132, 168)),
+    (View::CarLane, Colour::rgb(40, 44, 70)),
+    (View::LockGate, Colour::rgb(140, 150, 160)),
+    (View::FuelQuay, Colour::rgb(8, 12, 22)),
+];
+
+/// What does not move.
+fn still(view: View, c: &mut Canvas) {
+    match view {
+        View::Slipway | View::SlipwaySnow => places::slipway(c),
+        View::LockGate | View::LockFog => places::lock(c),
+        View::CarLane | View::LaneNight => places::lanes(c),
+        View::FuelQuay => places::fuel_quay(c, NIGHT),
+        View::QuayDawn => places::fuel_quay(c, DAWN),
+        View::Breakwater => places::breakwater(c),
+        View::Boatyard => places::boatyard(c),
+        View::Pontoon => places::basin(c),
+        View::TicketHall => places::hall(c),
+        View::ColdStore => places::store(c),
+        View::Gangway => places::gangway(c),
+        View::LorryPark => places::lorry_park(c),
+        View::MastHead => places::from_the_mast(c),
+        View::Desk => places::desk(c),
+        View::AllRound => {}
+    }
+}
+
+/// What moves, and what stands before it; `lit` is the screen on the desk.
+fn moving(view: View, c: &mut Canvas, t: f32, lit: bool) {
+    match view {
+        View::Slipway | View::SlipwaySnow => {
+            c.ripple(330.0, 640.0, t / 9.0, 9.0);
+            things::ferry(c, (t / 50.0).fract() * 2200.0 - 600.0, 250.0, 1.0);
+            places::slipway_front(c);
+            things::people(c, t, 700.0, 5, WHITE);
+        }
+        View::LockGate | View::LockFog => {
+            c.ripple(420.0, 900.0, t / 7.0, 8.0);
+            things::boat(c, t);
+            things::gates(c, t);
+            things::people(c, t, 380.0, 3, AMBER);
+        }
+        View::CarLane | View::LaneNight => {
+            things::cars(c, t);
+            things::barrier(c, t);
+            things::people(c, t, 760.0, 4, AMBER);
+        }
+        View::FuelQuay | View::QuayDawn => {
+            c.ripple(360.0, 620.0, t / 11.0, 5.0);
+            things::ferry(c, 1700.0 - (t / 70.0).fract() * 2300.0, 300.0, 0.6);
+            places::quay_front(c);
+            things::people(c, t, 690.0, 2, AMBER);
+        }
+        View::Breakwater => {
+            c.ripple(400.0, 640.0, t / 5.0, 14.0);
+            things::lamp(c, t);
+            places::tower(c);
+            things::surf(c, t);
+            things::gulls(c, t);
+        }
+        View::Boatyard => {
+            things::gantry(c, t);
+            things::people(c, t, 760.0, 3, AMBER);
+        }
+        View::Pontoon => {
+            c.ripple(162.0, 900.0, t / 12.0, 7.0);
+            things::moored(c, t);
+            places::pontoon(c);
+            things::people(c, t, 196.0, 2, WHITE);
+        }
+        View::TicketHall => {
+            things::board(c, t);
+            things::queue(c, t);
+        }
+        View::ColdStore => things::fork_lift(c, t),
+        View::Gangway => things::corridor(c, t, (330.0, 860.0), 6),
+        View::LorryPark => things::lorry_under_way(c, t),
+        View::MastHead => {
+            c.ripple(224.0, 420.0, t / 20.0, 5.0);
+            things::far_traffic(c, t);
+        }
+        View::Desk => things::screen_on_desk(c, lit, t),
+        View::AllRound => {}
     }
 }
 

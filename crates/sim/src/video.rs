@@ -1,6 +1,7 @@
 //! A stream's encoder: it runs only while somebody plays, once for all viewers.
 
 use crate::camera::{CameraSpec, Faults, Pictures, StreamSpec, unix_micros};
+use crate::head::Head;
 use crate::scene::{Scene, View};
 use lattice_core::video::{NalKind, annex_b, packetize};
 use openh264::OpenH264API;
@@ -88,6 +89,7 @@ pub(crate) struct VideoStream {
     spec: Mutex<StreamSpec>,
     camera: CameraSpec,
     faults: Arc<Faults>,
+    head: Option<Arc<Mutex<Head>>>,
     sender: broadcast::Sender<Arc<CodedFrame>>,
     running: Mutex<bool>,
     want_keyframe: AtomicBool,
@@ -97,11 +99,12 @@ pub(crate) struct VideoStream {
 
 impl VideoStream {
     /// A stream of a camera, which nobody watches yet.
-    pub fn new(spec: StreamSpec, camera: CameraSpec, faults: Arc<Faults>) -> Self {
+    pub fn new(spec: StreamSpec, camera: CameraSpec, faults: Arc<Faults>, head: Option<Arc<Mutex<Head>>>) -> Self {
         Self {
             spec: Mutex::new(spec),
             camera,
             faults,
+            head,
             // A viewer that is this many frames behind loses the oldest, which is logged.
             sender: broadcast::Sender::new(64),
             running: Mutex::new(false),
@@ -194,7 +197,7 @@ impl VideoStream {
             channel_names: Vec::new(),
             ..self.camera.clone()
         };
-        let stream = Arc::new(Self::new(key.1, camera, Arc::new(Faults::new())));
+        let stream = Arc::new(Self::new(key.1, camera, Arc::new(Faults::new()), None));
         known.push((key, stream.clone()));
         stream
     }
@@ -309,6 +312,9 @@ impl VideoStream {
             let resumes = std::mem::replace(&mut was_stalled, stalled) && !stalled;
             if self.want_keyframe.swap(false, Ordering::Relaxed) || resumes {
                 encoder.force_intra_frame();
+            }
+            if let Some(head) = &self.head {
+                drawn.look(head.lock().unwrap_or_else(PoisonError::into_inner).aim(Instant::now()));
             }
             let picture = drawn.draw_in_trouble(captured, number, trouble.picture);
             bytes.clear();

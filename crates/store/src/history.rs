@@ -119,15 +119,23 @@ pub(crate) struct Open {
     pruned: i64,
 }
 
-fn series(connection: &Connection, known: &mut HashMap<StreamName, i64>, of: &StreamName) -> rusqlite::Result<i64> {
-    if let Some(id) = known.get(of) {
-        return Ok(*id);
+impl Open {
+    /// The number of a stream in the record.
+    pub fn series(&mut self, connection: &Connection, of: &StreamName) -> rusqlite::Result<i64> {
+        if let Some(id) = self.series.get(of) {
+            return Ok(*id);
+        }
+        connection.execute("INSERT OR IGNORE INTO series (camera, stream) VALUES (?1, ?2)", params![of.camera, of.stream])?;
+        let find = "SELECT id FROM series WHERE camera = ?1 AND stream = ?2";
+        let id = connection.query_row(find, params![of.camera, of.stream], |row| row.get(0))?;
+        self.series.insert(of.clone(), id);
+        Ok(id)
     }
-    connection.execute("INSERT OR IGNORE INTO series (camera, stream) VALUES (?1, ?2)", params![of.camera, of.stream])?;
-    let find = "SELECT id FROM series WHERE camera = ?1 AND stream = ?2";
-    let id = connection.query_row(find, params![of.camera, of.stream], |row| row.get(0))?;
-    known.insert(of.clone(), id);
-    Ok(id)
+
+    /// What was written last is not on disk: streams may have other numbers.
+    pub fn forget_series(&mut self) {
+        self.series.clear();
+    }
 }
 
 fn load(connection: &Connection, (series, tier, start): Place) -> rusqlite::Result<Slots> {
@@ -148,7 +156,7 @@ impl RecordFile {
             let Self { connection, history, .. } = self;
             for reading in readings {
                 let at = seconds(reading.at);
-                let id = series(connection, &mut history.series, &reading.of)?;
+                let id = history.series(connection, &reading.of)?;
                 for (index, tier) in Tier::ALL.into_iter().enumerate() {
                     let place = (id, index, at - at.rem_euclid(tier.chunk()));
                     let slots = match history.chunks.entry(place) {
@@ -171,7 +179,7 @@ impl RecordFile {
                     .execute(params![series, *tier as i64, start, encode(slots)])?;
             }
             for one in missing {
-                let id = series(&transaction, &mut history.series, &one.of)?;
+                let id = history.series(&transaction, &one.of)?;
                 transaction
                     .prepare_cached(
                         "INSERT OR REPLACE INTO missing (series, start, end, kind, cause) VALUES (?1, ?2, ?3, ?4, ?5)",
@@ -190,8 +198,7 @@ impl RecordFile {
         if written.is_ok() {
             self.history.changed.clear();
         } else {
-            // A stream may have been given a number that is not on disk.
-            self.history.series.clear();
+            self.history.forget_series();
         }
         self.forget(now);
         written.map_err(|source| self.error(source))
@@ -440,7 +447,7 @@ mod tests {
         drop(file);
         let old = Connection::open(&path).unwrap();
         old.execute_batch(
-            "ALTER TABLE entry DROP COLUMN parts; DROP TABLE chunk; DROP TABLE series; DROP TABLE missing; DROP TABLE entry_order; PRAGMA user_version = 1",
+            "ALTER TABLE entry DROP COLUMN parts; DROP TABLE chunk; DROP TABLE series; DROP TABLE missing; DROP TABLE entry_order; DROP TABLE picture; PRAGMA user_version = 1",
         )
         .unwrap();
         drop(old);

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// The newest schema that is known here.
-const VERSION: i64 = 4;
+const VERSION: i64 = 5;
 
 /// A larger file is not read through when it is opened, in bytes.
 const CHECKED: u64 = 32 << 20;
@@ -28,6 +28,9 @@ const MIGRATIONS: [&str; VERSION as usize] = [
     "CREATE TABLE entry_order (id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, kind TEXT NOT NULL, note TEXT NOT NULL,
          by TEXT NOT NULL, at INTEGER NOT NULL) STRICT;",
     "ALTER TABLE entry ADD COLUMN parts TEXT NOT NULL DEFAULT '';",
+    "CREATE TABLE picture (series INTEGER NOT NULL, at INTEGER NOT NULL, jpeg BLOB NOT NULL) STRICT;
+     CREATE UNIQUE INDEX picture_place ON picture (series, at);
+     CREATE INDEX picture_at ON picture (at);",
 ];
 
 /// What can go wrong with it.

@@ -292,8 +292,14 @@ impl Site {
     /// Whether a camera with this address is here.
     #[must_use]
     pub fn knows_address(&self, address: &str) -> bool {
+        self.camera_at(address).is_some()
+    }
+
+    /// The first camera whose device or streams have this address.
+    #[must_use]
+    pub fn camera_at(&self, address: &str) -> Option<&Camera> {
         let of_stream = |stream: &Stream| matches!(&stream.target, Target::Url(url) if url.host() == address);
-        self.cameras.iter().any(|camera| camera.address.as_deref() == Some(address) || camera.streams.iter().any(of_stream))
+        self.cameras.iter().find(|camera| camera.address.as_deref() == Some(address) || camera.streams.iter().any(of_stream))
     }
 }
 

@@ -18,10 +18,12 @@ use std::time::{Duration, Instant};
 const SITE: &str = "Tarnhithe ferry port";
 /// Cameras that are in the demo's roster from the start; the rest wait to be found.
 const AT_FIRST: usize = 4;
-/// Cameras that replay a clip: in the roster from the start as well, and so is the one that looks at the screen.
+/// Cameras that share encoders: in the roster from the start as well, and so are those of [`APART`].
 const FLEET: usize = 19;
+/// The one that looks at the screen, and the one that can be steered.
+const APART: usize = 2;
 /// The groups of the cameras, in the order of the roster.
-const GROUPS: [&str; AT_FIRST + FLEET + 1] = [
+const GROUPS: [&str; AT_FIRST + FLEET + APART] = [
     "Slipways",
     "Lock",
     "Lanes",
@@ -46,6 +48,7 @@ const GROUPS: [&str; AT_FIRST + FLEET + 1] = [
     "Lock",
     "Lanes", // the fleet
     "Control room",
+    "Mast",
 ];
 /// A fault of the story: after how many seconds, where, and what.
 type Due = (u64, &'static str, &'static str);
@@ -84,7 +87,7 @@ impl StandIn {
         let orders = child.stdin.take().map(writer).transpose()?;
         let stdout = child.stdout.take().context("the stand-in cameras have no output")?;
         let mut this = Self { child, orders, names: Vec::new(), story: None };
-        let devices = lattice_sim::whole_port(port).len() + FLEET + 1;
+        let devices = lattice_sim::whole_port(port).len() + FLEET + APART;
         let cameras: Vec<Announcement> = BufReader::new(stdout)
             .lines()
             .take(devices)
@@ -186,7 +189,7 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         Ok(())
     })?;
     let mut cameras = Vec::new();
-    let replaying = announced.iter().skip(announced.len() - FLEET - 1);
+    let replaying = announced.iter().skip(announced.len() - FLEET - APART);
     for (index, camera) in announced.iter().take(AT_FIRST).chain(replaying).enumerate() {
         let main = understand(&camera.main)?.target;
         let sub = understand(&camera.sub)?.target;

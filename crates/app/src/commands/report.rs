@@ -90,8 +90,17 @@ pub fn run(options: &ReportOptions, site: Option<&Path>) -> anyhow::Result<ExitC
     let gathered = gather(&record, &groups, (from, to, now), &zone)?;
     let name = kept.file.site().name.clone().unwrap_or_else(|| "this site".into());
     let by = operator(options.operator.as_deref());
-    let report =
-        Report { site: &name, from, to, made_at: now, by: &by, zone, shift: &gathered.shift, entries: &gathered.entries };
+    let report = Report {
+        site: &name,
+        from,
+        to,
+        made_at: now,
+        by: &by,
+        zone,
+        shift: &gathered.shift,
+        entries: &gathered.entries,
+        pictures: &gathered.pictures,
+    };
     write(&options.out, &report, options.table.into())?;
     if gathered.shift.cameras.is_empty() {
         eprintln!("nothing was measured in this time");

@@ -2,7 +2,7 @@
 
 use crate::cli::StandinOptions;
 use anyhow::Context as _;
-use lattice_sim::{Camera, Fault, Log, Pictures, Port, Role, control_desk, fleet, tarnhithe, whole_port};
+use lattice_sim::{Camera, Fault, Log, Pictures, Port, Role, control_desk, fleet, steerable, tarnhithe, whole_port};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead as _, Write as _};
 use std::process::ExitCode;
@@ -37,7 +37,7 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
     let pictures = if options.live { Pictures::Shared } else { Pictures::Clip };
     cameras.extend(fleet(options.fleet.unwrap_or(0) as usize, options.port, options.rate, pictures));
     if options.all {
-        cameras.push(control_desk(options.port));
+        cameras.extend([control_desk(options.port), steerable(options.port)]);
     }
     let port = runtime.block_on(Port::start(cameras, log))?;
     announce(port.cameras(), options.json)?;

@@ -59,8 +59,8 @@ pub enum Share {
 pub enum Mouse {
     /// The left button was pressed here.
     Press(Position),
-    /// The mouse moves with the button down.
-    Drag,
+    /// The mouse moves with the button down, and is here.
+    Drag(Position),
     /// The button was let go here.
     Release(Position),
     /// The wheel: down is 1, up is -1.
@@ -88,6 +88,11 @@ pub trait Page: Any {
     /// The streams that must be decoded, with where each is shown.
     fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
         Vec::new()
+    }
+
+    /// Painters that it needs at least, also for pictures that are no stream's.
+    fn painters(&self) -> usize {
+        0
     }
 
     /// Streams that are to be open besides those of the wall.
@@ -149,6 +154,9 @@ pub trait Page: Any {
 
     /// The newest figures came, while this page is shown.
     fn on_snapshot(&mut self, app: &mut App) {}
+
+    /// A key was let go; few terminals tell that.
+    fn released(&mut self, app: &mut App) {}
 
     /// Time goes on, while this page is shown.
     fn goes_on(&mut self, app: &mut App) {}

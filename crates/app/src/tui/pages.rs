@@ -11,6 +11,7 @@ pub mod flash;
 pub mod ledger;
 pub mod listen;
 pub mod roster;
+pub mod steer;
 pub mod stream;
 pub mod wall;
 pub mod welcome;
@@ -45,6 +46,7 @@ pub fn all() -> (Vec<Box<dyn AnyPage>>, Vec<Section>) {
         page::<ledger::LedgerPage>(),
         page::<stream::StreamPage>(),
         page::<flash::FlashPage>(),
+        page::<steer::SteerPage>(),
     ];
     let fronts = vec![
         section::<wall::Layouts>(),

@@ -5,7 +5,7 @@ use crate::commands::demo::StandIn;
 use crate::logging::QuietStderr;
 use crate::tui::app::regions::regions;
 use crate::tui::app::{App, Effect, Tile};
-use crate::tui::page::{Change, Watched};
+use crate::tui::page::{Change, Page, Watched};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::view;
 use anyhow::Context as _;
@@ -370,7 +370,8 @@ impl Show {
     fn look(&mut self) -> Vec<Watched> {
         let watched = view::watched(&self.app);
         let painters = watched.iter().map(|watched| watched.painter + 1).max().unwrap_or(1);
-        while self.painters.len() < painters.max(self.app.lattices.shown().places()) {
+        let of_page = self.app.page().map_or(0, Page::painters);
+        while self.painters.len() < painters.max(of_page).max(self.app.lattices.shown().places()) {
             self.painters.push((self.new_painter)(self.painters.len() as u32));
         }
         self.choose_painting();

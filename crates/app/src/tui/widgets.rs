@@ -1,5 +1,6 @@
 //! Parts that pages are drawn of.
 
+pub mod around;
 pub mod chart;
 pub mod closeup;
 pub mod frame;

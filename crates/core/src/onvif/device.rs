@@ -253,8 +253,8 @@ impl Service {
 pub struct Capabilities {
     /// Address of the media service.
     pub media: Option<String>,
-    /// It can be steered.
-    pub ptz: bool,
+    /// Address of the PTZ service, where it can be steered.
+    pub ptz: Option<String>,
     /// How many video sources it has, where it says so: several make it a recorder.
     pub video_sources: Option<u32>,
     /// It records.
@@ -269,7 +269,7 @@ impl Capabilities {
         let extension = all.child("Extension");
         Self {
             media: all.text_at(&["Media", "XAddr"]).map(str::to_owned),
-            ptz: all.text_at(&["PTZ", "XAddr"]).is_some(),
+            ptz: all.text_at(&["PTZ", "XAddr"]).map(str::to_owned),
             video_sources: extension
                 .and_then(|extension| extension.text_at(&["DeviceIO", "VideoSources"]))
                 .and_then(|text| text.parse().ok()),

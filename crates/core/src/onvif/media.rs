@@ -114,8 +114,8 @@ pub struct Profile {
     pub encoder: Option<Encoder>,
     /// Coding of its sound.
     pub audio: Option<String>,
-    /// It can be steered.
-    pub ptz: bool,
+    /// What it is steered by, where it can be: the token of its PTZ configuration.
+    pub ptz: Option<String>,
 }
 
 impl Profile {
@@ -137,7 +137,7 @@ impl Profile {
             audio: part("AudioEncoderConfiguration", "AudioEncoder")
                 .and_then(|audio| audio.text_at(&["Encoding"]))
                 .map(|codec| codec.chars().take(20).collect()),
-            ptz: part("PTZConfiguration", "PTZ").is_some(),
+            ptz: part("PTZConfiguration", "PTZ").map(|ptz| ptz.attribute("token").unwrap_or("").to_owned()),
         })
     }
 
@@ -313,8 +313,9 @@ mod tests {
         let mut all = read(ONE);
         all.extend(read(TWO));
         by_size(&mut all);
-        let seen: Vec<_> = all.iter().map(|p| (p.token.as_str(), p.source.as_deref(), p.audio.as_deref(), p.ptz)).collect();
-        assert_eq!(seen, [("p2", Some("s1"), Some("MP4A-LATM"), true), ("p1", Some("s1"), None, false)]);
+        let seen: Vec<_> =
+            all.iter().map(|p| (p.token.as_str(), p.source.as_deref(), p.audio.as_deref(), p.ptz.as_deref())).collect();
+        assert_eq!(seen, [("p2", Some("s1"), Some("MP4A-LATM"), Some("z")), ("p1", Some("s1"), None, None)]);
         let encoder = all[0].encoder.as_ref().unwrap();
         assert_eq!(
             (encoder.codec.as_deref(), encoder.size, encoder.keyframe_interval),

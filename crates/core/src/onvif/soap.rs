@@ -44,7 +44,8 @@ pub fn envelope(body: &str, security: Option<&Security<'_>>) -> String {
     format!(
         "<?xml version=\"1.0\" encoding=\"UTF-8\"?><s:Envelope xmlns:s=\"http://www.w3.org/2003/05/soap-envelope\" \
          xmlns:tds=\"http://www.onvif.org/ver10/device/wsdl\" xmlns:trt=\"http://www.onvif.org/ver10/media/wsdl\" \
-         xmlns:tr2=\"http://www.onvif.org/ver20/media/wsdl\" xmlns:tt=\"http://www.onvif.org/ver10/schema\">{header}\
+         xmlns:tr2=\"http://www.onvif.org/ver20/media/wsdl\" \
+         xmlns:tptz=\"http://www.onvif.org/ver20/ptz/wsdl\" xmlns:timg=\"http://www.onvif.org/ver20/imaging/wsdl\" xmlns:tt=\"http://www.onvif.org/ver10/schema\">{header}\
          <s:Body>{body}</s:Body></s:Envelope>"
     )
 }

@@ -4,6 +4,7 @@ use super::machine::Machine;
 use crate::camera::CameraDef;
 use crate::command::{Loudness, News};
 use crate::jobs::{DeviceNews, Errand, Errands, Intake, JobNews, Outcome, Surveyed, Trouble};
+use crate::steering::{Hand, HeadState};
 use lattice_core::Verdict;
 use lattice_core::clock::Told;
 use lattice_core::meter::Figures;
@@ -24,6 +25,32 @@ pub(super) fn own_addresses() -> Vec<String> {
 }
 
 impl Machine {
+    /// Somebody's hand does something on the head of a camera.
+    pub(super) fn steer(&mut self, name: String, hand: Hand) {
+        if hand == Hand::End {
+            self.hands.remove(&name);
+            if let Some(camera) = self.cameras.id(&name) {
+                self.feeds.watch_movement(camera, false);
+            }
+            return;
+        }
+        let goes_on = self.hands.get(&name).is_some_and(|grip| grip.does(hand.clone()));
+        if goes_on || hand == Hand::Release {
+            return;
+        }
+        let movement = self.cameras.id(&name).and_then(|camera| self.feeds.watch_movement(camera, true));
+        let Some(errands) = &self.errands else {
+            return self.say(Loudness::Text, "there is no site: cameras of a site can be steered");
+        };
+        match errands.grip(&name, movement) {
+            Ok(grip) => {
+                grip.does(hand);
+                self.hands.insert(name, grip);
+            }
+            Err(why) => self.tell(News::Head(name, Box::new(HeadState { refused: Some(why), ..HeadState::default() }))),
+        }
+    }
+
     pub(super) fn run_errand(&mut self, errand: Errand) {
         let Some(errands) = &mut self.errands else { return };
         let asking = match &errand {
@@ -130,6 +157,12 @@ impl Machine {
                     self.tell_clock(&name, Told { offset: *offset, at: self.now.utc });
                 }
                 self.tell(News::Device(name, news));
+            }
+            JobNews::Head(name, state) => {
+                if state.refused.is_some() {
+                    self.hands.remove(&name);
+                }
+                self.tell(News::Head(name, state));
             }
             JobNews::Later(name, result) => self.follow(|errands| Ok(errands.on_later(&name, result))),
             JobNews::Live(name, result) => self.follow(|errands| errands.on_live(&name, result)),

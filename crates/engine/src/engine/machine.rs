@@ -1,6 +1,7 @@
 //! The engine's thread: commands, jobs and a tick of its own.
 
 use super::{Beginning, Config, Told};
+use crate::around::Recalls;
 use crate::buffer::own_buffer;
 use crate::camera::{CameraDef, Cameras, FeedKey};
 use crate::command::{Command, Loudness, News};
@@ -15,6 +16,7 @@ use crate::places;
 use crate::planning::{Move, Planning};
 use crate::returns::Returns;
 use crate::snapshot::{Known, RecordState, Snapshot};
+use crate::steering::Grip;
 use crate::watch::{Moment, Watch};
 use crossbeam_channel::{Receiver, Sender, select, unbounded};
 use lattice_core::meter::Figures;
@@ -36,8 +38,6 @@ const FIGURES_EVERY: Duration = Duration::from_millis(500);
 const IDLE_EVERY: Duration = Duration::from_secs(2);
 /// Readings go to the record in batches.
 const KEEP_EVERY: Duration = Duration::from_secs(10);
-/// A still is as large as its stream.
-const FULL: (usize, usize) = (16_384, 16_384);
 
 /// Something that is done every so often.
 pub(super) struct Every(Duration, Option<Instant>);
@@ -72,15 +72,18 @@ pub(super) struct Machine {
     pub(super) only: Option<Vec<String>>,
     pub(super) feeds: Feeds,
     pub(super) planning: Planning,
-    watch: Watch,
-    figures: Arc<HashMap<FeedKey, Arc<Figures>>>,
+    pub(super) watch: Watch,
+    pub(super) figures: Arc<HashMap<FeedKey, Arc<Figures>>>,
     buffers: Arc<HashMap<FeedKey, Duration>>,
     pub(super) known: Arc<Known>,
-    keeper: Option<Keeper>,
+    pub(super) keeper: Option<Keeper>,
     not_kept: Option<String>,
     outward: Outward,
-    stills: Stills,
+    pub(super) stills: Stills,
+    pub(super) recalls: Recalls,
     pub(super) errands: Option<Errands>,
+    /// The heads that somebody steers, by the names of their cameras.
+    pub(super) hands: BTreeMap<String, Grip>,
     jobs: (Sender<JobNews>, Receiver<JobNews>),
     screens: Option<Screens>,
     viewers: BTreeMap<ViewerId, Screen>,
@@ -155,7 +158,9 @@ impl Machine {
             not_kept,
             outward,
             stills: Stills::new(config.stills),
+            recalls: Recalls::default(),
             errands,
+            hands: BTreeMap::new(),
             jobs,
             screens: screens.transpose()?,
             viewers: BTreeMap::new(),
@@ -307,16 +312,9 @@ impl Machine {
                 let (by, at) = (self.operator.clone(), self.now.utc);
                 self.on_ordered(Ordered { entry, order, by, at });
             }
-            Command::Still(key) => {
-                self.stills.ask_one(key);
-                self.feeds.ask_still(key, FULL);
-            }
-            Command::Sheet(title, places) => {
-                let facts = crate::jobs::Facts { cameras: &self.cameras, figures: &self.figures, now: self.now };
-                for key in self.stills.ask_sheet(title, places, &facts) {
-                    self.feeds.ask_still(key, crate::jobs::ON_A_SHEET);
-                }
-            }
+            Command::Around(entry) => self.look_around_entry(entry),
+            Command::Still(key) => self.keep_still(key),
+            Command::Sheet(title, places) => self.keep_sheet(title, places),
             Command::Report(path, span) => self.report(&path, span),
             Command::Charts(title, drawing) => self.write_charts(title, drawing),
             Command::AskScreens => {
@@ -325,6 +323,7 @@ impl Machine {
             }
             Command::Send(screen, order) => self.send_to(&screen, &order),
             Command::Errand(errand) => self.run_errand(errand),
+            Command::Steer(camera, hand) => self.steer(camera, hand),
         }
     }
 
@@ -442,6 +441,7 @@ impl Machine {
         self.outward.figures(&self.cameras, &self.site, &figures, || ledger.alarms(utc).count());
         self.take_keeper_news();
         self.take_stills();
+        self.keep_last_pictures();
         if self.looked_at_screens.is_due() {
             self.look_at_screens();
         }
@@ -482,16 +482,8 @@ impl Machine {
                     self.say(Loudness::Bright, "the record is kept by this program from now on: the other one has ended");
                 }
                 KeeperNews::Ordered(ordered) => self.on_ordered(ordered),
+                KeeperNews::Around(around) => self.tell(News::Around(around)),
             }
-        }
-    }
-
-    fn take_stills(&mut self) {
-        let facts = crate::jobs::Facts { cameras: &self.cameras, figures: &self.figures, now: self.now };
-        match self.stills.take(&facts, self.feeds.stills()) {
-            Some(Ok(text)) => self.say(Loudness::Text, text),
-            Some(Err(text)) => self.say(Loudness::Alarm, text),
-            None => {}
         }
     }
 
@@ -509,10 +501,11 @@ impl Machine {
         keeper.ask(Box::new(move |record| {
             let (zone, from) = (jiff::tz::TimeZone::system(), now.offset(-(span.as_micros() as i64)));
             let gathered = gather(record, &groups, (from, now, now), &zone)?;
-            let (shift, entries) = (&gathered.shift, gathered.entries.as_slice());
-            let report = Report { site: &site, from, to: now, made_at: now, by: &by, zone, shift, entries };
+            let (shift, entries, pictures) = (&gathered.shift, gathered.entries.as_slice(), gathered.pictures.as_slice());
+            let report = Report { site: &site, from, to: now, made_at: now, by: &by, zone, shift, entries, pictures };
             write(&path, &report, lattice_report::Table::default())?;
-            Ok(format!("the report is written: {}", std::path::absolute(&path)?.display()))
+            let told = format!("the report is written: {}", std::path::absolute(&path)?.display());
+            Ok(KeeperNews::Said(Ok(told)))
         }));
     }
 

@@ -3,14 +3,16 @@
 use super::{Errands, JobNews, Outcome};
 use crate::device::{DeviceKey, Doing, Line, Urgency};
 use crate::kept::trust_of;
+use crate::steering::{Grip, Reached};
 use crossbeam_channel::Sender;
 use lattice_core::meter::Figures;
 use lattice_core::onvif::{AddressPlan, DeviceInformation, Encoder, EncoderLimits, NetworkInterface, Profile, User, UserLevel};
+use lattice_core::steer::Movement;
 use lattice_core::target::Target;
 use lattice_core::{ClockOffset, Credentials};
 use lattice_net::{Device, DeviceError, Offered};
 use lattice_store::Camera;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 /// What a device said when it was asked.
 #[derive(Debug, Clone)]
@@ -131,7 +133,7 @@ fn without_service(camera: &Camera) -> DeviceFacts {
             source: None,
             encoder: None,
             audio: None,
-            ptz: false,
+            ptz: None,
         };
         (Offered { profile, url, still: None, named_host: None }, EncoderLimits::default())
     };
@@ -167,6 +169,13 @@ impl Errands {
         let device = Device::new(&host, port, credentials, None).trusting(trust_of(&camera));
         let device = if camera.is_encrypted() { device.encrypted() } else { device };
         Ok((device, (host, port, camera.sign_in.clone()), signed))
+    }
+
+    /// Puts a hand on the head of a camera; `movement` watches its picture.
+    pub(crate) fn grip(&self, name: &str, movement: Option<Arc<Mutex<Movement>>>) -> Result<Grip, String> {
+        let (device, key, _) = self.device(name)?;
+        let (queues, news) = (self.queues.clone(), self.news.clone());
+        Ok(Grip::take(self.runtime.handle(), Reached { name: name.to_owned(), device, key, queues, news }, movement))
     }
 
     /// Asks something of the device of a camera, in its turn.

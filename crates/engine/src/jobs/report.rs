@@ -7,8 +7,8 @@ use jiff::{Timestamp, Unit, ZonedDateTimeRound};
 use lattice_core::ledger::Entry;
 use lattice_core::shift::{Gap, Own, Shift, StreamPast};
 use lattice_core::{Wall, Whose};
-use lattice_report::{Page, Report, Table, csv, json, pages, pdf, svg};
-use lattice_store::{RecordFile, Tier};
+use lattice_report::{Page, Pair, Photo, Report, Table, csv, json, pages, pdf, svg};
+use lattice_store::{KeptPicture, RecordFile, Tier};
 use std::collections::HashMap;
 use std::path::Path;
 
@@ -67,7 +67,12 @@ pub struct Gathered {
     pub shift: Shift,
     /// The ledger of the time.
     pub entries: Vec<Entry>,
+    /// What was shown before and after the longest dropouts.
+    pub pictures: Vec<Pair>,
 }
+
+/// Of so many of the longest dropouts the pictures before and after are looked for.
+const PICTURED: usize = 10;
 
 /// Reads a time out of a record; `groups` are those of the cameras.
 ///
@@ -109,7 +114,15 @@ pub fn gather(
         end: entry.end.unwrap_or(now),
     });
     let own: Vec<Own> = own.collect();
-    Ok(Gathered { shift: Shift::new(from, to, &streams, gaps, &own, &hours(from, to, zone)), entries })
+    let shift = Shift::new(from, to, &streams, gaps, &own, &hours(from, to, zone));
+    let photo = |kept: KeptPicture| Photo::new(kept.at, kept.jpeg);
+    let pair = |gap: &Gap| {
+        let before = record.picture_before(&gap.camera, gap.start)?.and_then(photo);
+        let after = if gap.goes_on { None } else { record.picture_after(&gap.camera, gap.end)?.and_then(photo) };
+        anyhow::Ok(Pair { camera: gap.camera.clone(), start: gap.start, before, after })
+    };
+    let pictures = shift.longest(PICTURED).into_iter().map(pair).collect::<Result<_, _>>()?;
+    Ok(Gathered { shift, entries, pictures })
 }
 
 /// A file that was not there before, with this in it.

@@ -46,6 +46,8 @@ pub(crate) struct Facts<'a> {
 
 /// Pictures of a contact sheet.
 pub const ON_A_SHEET: (usize, usize) = (480, 270);
+/// JPEG quality of a still, in percent.
+const QUALITY: u8 = 92;
 /// What has not come for so long is not waited for.
 const WAITS: Duration = Duration::from_secs(2);
 
@@ -157,7 +159,7 @@ impl Stills {
             let folder = folder.map_or_else(places::stills, Ok)?;
             std::fs::create_dir_all(&folder).with_context(|| format!("{} cannot be made", folder.display()))?;
             let raster = make()?;
-            let bytes = if form == StillForm::Png { raster.png()? } else { raster.jpeg()? };
+            let bytes = if form == StillForm::Png { raster.png()? } else { raster.jpeg(QUALITY)? };
             let path = std::path::absolute(folder.join(name))?;
             places::write_new(&path, &bytes).with_context(|| format!("{} cannot be written", path.display()))?;
             Ok(path)

@@ -260,7 +260,9 @@ impl App {
     /// A key was pressed.
     pub fn on_key(&mut self, event: KeyEvent) -> Vec<Effect> {
         if event.kind == KeyEventKind::Release {
-            return Vec::new();
+            return self.step(|app| {
+                app.with_top(Page::released);
+            });
         }
         if self.unseen.take().is_some() {
             return Vec::new();
@@ -306,7 +308,7 @@ impl App {
         let mouse = match event.kind {
             MouseEventKind::Down(MouseButton::Left) => Mouse::Press(at),
             MouseEventKind::Up(MouseButton::Left) => Mouse::Release(at),
-            MouseEventKind::Drag(MouseButton::Left) => Mouse::Drag,
+            MouseEventKind::Drag(MouseButton::Left) => Mouse::Drag(at),
             MouseEventKind::ScrollDown => Mouse::Wheel(1),
             MouseEventKind::ScrollUp => Mouse::Wheel(-1),
             _ => return Vec::new(),

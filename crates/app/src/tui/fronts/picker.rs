@@ -213,7 +213,7 @@ impl Page for Picker {
             Mouse::Wheel(by) => self.select(app, by),
             Mouse::Release(at) if self.row_at(app, at).is_none() => app.drop_at(at),
             Mouse::Release(_) => app.dragged = None,
-            Mouse::Drag => {}
+            Mouse::Drag(_) => {}
         }
     }
 }

@@ -156,7 +156,7 @@ impl Page for Bench {
                 self.selected = clicked.unwrap_or(self.selected);
             }
             Mouse::Wheel(by) => self.turn_charts(by),
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::tui::app::App;
 use crate::tui::fronts::{help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, Watched, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::{Column, List, Said, column, inner, table};
@@ -82,6 +82,10 @@ impl Page for Check {
         closeup::watched(app, inner(body), self.near(app))
     }
 
+    fn share(&self, _: &App, _: usize) -> Option<Share> {
+        Some(Share::Few)
+    }
+
     fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
         self.near(app).into_iter().collect()
     }
@@ -98,7 +102,7 @@ impl Page for Check {
                 let row = list(self, area).and_then(|list| list.row_at(at));
                 self.row = row.unwrap_or(self.row);
             }
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 

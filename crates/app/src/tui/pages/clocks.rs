@@ -68,7 +68,7 @@ impl Page for Clocks {
                     self.show(app);
                 }
             }
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 }

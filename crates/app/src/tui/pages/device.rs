@@ -6,7 +6,7 @@ mod view;
 
 use crate::tui::app::App;
 use crate::tui::fronts::{help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, Watched, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, Share, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::inner;
@@ -86,6 +86,10 @@ impl Page for Device {
         closeup::watched(app, inner(body), self.near(app))
     }
 
+    fn share(&self, _: &App, _: usize) -> Option<Share> {
+        Some(Share::Few)
+    }
+
     fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
         self.near(app).into_iter().collect()
     }
@@ -101,7 +105,7 @@ impl Page for Device {
                 let row = view::list(shown, inner(app.body())).and_then(|list| list.row_at(at));
                 shown.select(row.map_or(0, |row| row as i32 - shown.stream as i32));
             }),
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 

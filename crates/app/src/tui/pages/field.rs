@@ -5,7 +5,7 @@ mod view;
 use crate::tui::app::App;
 use crate::tui::fronts::help;
 use crate::tui::fronts::line::TypedLine;
-use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, Watched, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use lattice_core::Verdict;
@@ -124,6 +124,10 @@ impl Page for Field {
         near.map(|(key, near)| Watched { key, painter: 0, area: near.picture, aspect: Aspect::Fit }).into_iter().collect()
     }
 
+    fn share(&self, _: &App, _: usize) -> Option<Share> {
+        Some(Share::Few)
+    }
+
     fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
         self.near(app).into_iter().collect()
     }
@@ -148,7 +152,7 @@ impl Page for Field {
                     self.show(app);
                 }
             }
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 }

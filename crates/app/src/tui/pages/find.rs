@@ -4,8 +4,9 @@ use crate::tui::app::App;
 use crate::tui::fronts::line::TypedLine;
 use crate::tui::fronts::{channels, help, sign_in};
 use crate::tui::newcomers::address_of;
-use crate::tui::page::{Key, Keyed, Mouse, Page, WELCOME, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WELCOME, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
+use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::{Column, List, Said, column, inner, table};
 use crate::tui::widgets::outcomes::outcomes;
 use lattice_core::find::{AddressRange, Change, Exposure, Findings, FoundDevice, RangeError};
@@ -68,22 +69,41 @@ impl Keyed for Find {
 }
 
 impl Page for Find {
-    fn draw(&self, app: &App, theme: Theme, body: Rect, _: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
-        draw(app, self, theme, inner(body), buf);
-        Vec::new()
+    fn draw(&self, app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
+        let area = inner(body);
+        let above = self.above(area);
+        draw(app, self, theme, above, buf);
+        let near = closeup::divide(app, area, self.near(app)).1;
+        if near.is_none() && above != area {
+            let text = "no camera of this site: enter takes it in, and its picture stands here";
+            Line::styled(text, theme.tone(Tone::Faint)).render(Rect { height: 1, ..closeup::foot(area) }, buf);
+        }
+        closeup::draw(app, theme, near, painters, buf)
+    }
+
+    fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
+        closeup::watched(app, inner(body), self.near(app))
+    }
+
+    fn share(&self, _: &App, _: usize) -> Option<Share> {
+        Some(Share::Few)
+    }
+
+    fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
+        self.near(app).into_iter().collect()
     }
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
             Mouse::Wheel(by) => self.select(by),
             Mouse::Press(at) => {
-                let Some(row) = list(app, self, inner(app.body())).row_at(at) else { return };
+                let Some(row) = list(app, self, self.above(inner(app.body()))).row_at(at) else { return };
                 self.go_to(row);
                 if app.is_double_click(row) {
                     self.tick();
                 }
             }
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 
@@ -171,6 +191,19 @@ impl Find {
     /// The row of the selected device.
     fn row(&self) -> usize {
         self.found().iter().position(|(address, _)| Some(*address) == self.found_at).unwrap_or(0)
+    }
+
+    /// The stream of the selected device, where it is a camera of the site.
+    fn near(&self, app: &App) -> Option<FeedKey> {
+        let address = self.found().get(self.row())?.0.to_string();
+        let camera = app.site.camera_at(&address)?;
+        app.telling(app.camera_index(&camera.name)?)
+    }
+
+    /// What is left above the selected camera from near: as much for a device that is no camera of the site.
+    fn above(&self, area: Rect) -> Rect {
+        let foot = if closeup::has_room(area) && !self.found().is_empty() { closeup::ROWS + 1 } else { 0 };
+        Rect { height: area.height - foot, ..area }
     }
 
     /// Selects the device in this row, or the last.

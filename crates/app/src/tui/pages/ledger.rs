@@ -5,13 +5,13 @@ mod view;
 use crate::tui::app::App;
 use crate::tui::fronts::help;
 use crate::tui::fronts::picker::Picker;
-use crate::tui::page::{Key, Keyed, Mouse, Page, WALL, Watched, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
-use crate::tui::widgets::closeup;
+use crate::tui::widgets::around;
 use crate::tui::widgets::list::inner;
 use lattice_core::lattice::Aspect;
 use lattice_core::ledger::Entry;
-use lattice_engine::{Command, FeedKey};
+use lattice_engine::{Command, FeedKey, News};
 use lattice_store::EntryOrder;
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
@@ -51,6 +51,8 @@ pub struct LedgerPage {
     pub lanes: bool,
     /// Index of the time that the lanes look back on.
     pub span: usize,
+    /// What lies around the selected entry.
+    pub known: around::Known,
 }
 
 impl Keyed for LedgerPage {
@@ -90,19 +92,42 @@ impl Keyed for LedgerPage {
 
 impl Page for LedgerPage {
     fn draw(&self, app: &App, theme: Theme, body: Rect, painters: &mut [TilePainter], buf: &mut Buffer) -> Vec<FeedKey> {
-        view::draw(app, self, theme, inner(body), buf);
-        let near = self.near(app).zip(view::picture(app, self, inner(body))).zip(painters.first_mut());
-        let Some(((key, place), painter)) = near else { return Vec::new() };
-        if closeup::picture(app, theme, key, place, painter, buf) { vec![key] } else { Vec::new() }
+        view::draw(app, self, theme, inner(body), painters, buf)
     }
 
     fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
-        let near = self.near(app).zip(view::picture(app, self, inner(body)));
-        near.map(|(key, area)| Watched { key, painter: 0, area, aspect: Aspect::Fit }).into_iter().collect()
+        let live = self.live(app).zip(view::places(app, self, inner(body)));
+        let watched = |(key, places): (FeedKey, around::Places)| {
+            let area = around::pictured(places.after);
+            Watched { key, painter: 1, area, aspect: Aspect::Fit }
+        };
+        live.map(watched).into_iter().collect()
+    }
+
+    fn painters(&self) -> usize {
+        2
+    }
+
+    fn share(&self, _: &App, _: usize) -> Option<Share> {
+        Some(Share::Few)
     }
 
     fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
-        self.near(app).into_iter().collect()
+        self.live(app).into_iter().collect()
+    }
+
+    fn on_snapshot(&mut self, app: &mut App) {
+        let rows = self.rows(app);
+        let entry = rows.get(self.row(&rows)).copied().cloned();
+        if let Some(entry) = entry.filter(|entry| self.known.is_due(app, entry)) {
+            app.tell(Command::Around(entry.id));
+        }
+    }
+
+    fn on_news(&mut self, _: &mut App, news: &News) {
+        if let News::Around(around) = news {
+            self.known.take(around);
+        }
     }
 
     fn camera(&self, app: &App) -> Option<String> {
@@ -121,7 +146,7 @@ impl Page for LedgerPage {
                     self.show(app);
                 }
             }
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 }
@@ -169,11 +194,11 @@ impl LedgerPage {
         rows
     }
 
-    /// The open stream of the selected entry's first camera.
-    fn near(&self, app: &App) -> Option<FeedKey> {
+    /// The open stream of the selected entry's first camera, while the entry goes on.
+    fn live(&self, app: &App) -> Option<FeedKey> {
         let rows = self.rows(app);
-        let camera = rows.get(self.row(&rows))?.cameras.first()?;
-        app.telling(app.camera_index(camera)?)
+        let entry = rows.get(self.row(&rows)).filter(|entry| entry.end.is_none() && !entry.kind.is_change())?;
+        app.telling(app.camera_index(entry.cameras.first()?)?)
     }
 
     /// Where the selected entry stands among those shown.

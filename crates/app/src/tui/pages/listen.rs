@@ -70,7 +70,7 @@ impl Page for Listen {
                     self.with(app, |app, name| app.show_camera(&name));
                 }
             }
-            Mouse::Drag | Mouse::Release(_) => {}
+            Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }
 }

@@ -6,7 +6,9 @@ use crate::tui::app::entry::Entry;
 use crate::tui::app::{App, Dragged};
 use crate::tui::fronts::line::TypedLine;
 use crate::tui::fronts::{channels, help, sign_in};
-use crate::tui::page::{Key, Keyed, Mouse, Page, ROSTER, WALL, WELCOME, Watched, Way, back, elsewhere, key, leave, moves, way};
+use crate::tui::page::{
+    Key, Keyed, Mouse, Page, ROSTER, Share, WALL, WELCOME, Watched, Way, back, elsewhere, key, leave, moves, way,
+};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::inner;
@@ -292,6 +294,10 @@ impl Page for Roster {
         near.map(|(key, area)| Watched { key, painter: 0, area, aspect: Aspect::Fit }).into_iter().collect()
     }
 
+    fn share(&self, _: &App, _: usize) -> Option<Share> {
+        Some(Share::Few)
+    }
+
     fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
         self.near(app).into_iter().collect()
     }
@@ -303,7 +309,7 @@ impl Page for Roster {
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
             Mouse::Wheel(by) => self.select(app, by),
-            Mouse::Drag => app.drag_to_the_wall(),
+            Mouse::Drag(_) => app.drag_to_the_wall(),
             Mouse::Release(_) => app.dragged = None,
             Mouse::Press(at) => {
                 let lines = self.lines(app);

@@ -222,7 +222,7 @@ impl Page for Wall {
             }
             Mouse::Release(at) => app.drop_at(at),
             Mouse::Wheel(by) => app.turn_page(by),
-            Mouse::Drag => {}
+            Mouse::Drag(_) => {}
         }
     }
 }

@@ -276,7 +276,7 @@ fn a_devices_streams_are_declared_beside_measured_and_take_their_roles() {
     let mut app = desk(160, 50);
     app.open("Device");
     let offered = |name: &str| {
-        let profile = Profile { token: name.into(), name: name.into(), source: None, encoder: None, audio: None, ptz: false };
+        let profile = Profile { token: name.into(), name: name.into(), source: None, encoder: None, audio: None, ptz: None };
         let url = Some(format!("rtsp://192.0.2.1/{name}").parse().unwrap());
         (lattice_net::Offered { profile, url, still: None, named_host: None }, EncoderLimits::default())
     };

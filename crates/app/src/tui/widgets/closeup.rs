@@ -110,8 +110,31 @@ fn missing(sample: &Sample, declared: Option<f64>) -> Option<f64> {
 }
 
 const LEVELS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
-const NAME: u16 = 16;
-const VALUE: u16 = 22;
+/// Columns of a name,
+pub const NAME: u16 = 16;
+/// and of what is said behind the cells.
+pub const VALUE: u16 = 22;
+
+/// The largest of these; `None` where nothing was measured.
+pub fn most(values: &[Option<f64>]) -> Option<f64> {
+    values.iter().flatten().copied().reduce(f64::max)
+}
+
+/// A figure over time: its name, a cell for each value, as high as that is against the largest or `full`, and what is said of it.
+/// Where nothing was measured there is a gap.
+pub fn bars(theme: Theme, name: &'static str, values: &[Option<f64>], full: f64, text: &str) -> Line<'static> {
+    let scale = most(values).unwrap_or(0.0).max(full);
+    let bars = values.iter().map(|value| {
+        let share = value.map(|value| value / scale);
+        let tone = if share.is_some_and(|share| share > 0.25) { Tone::Bright } else { Tone::Faint };
+        let bar = share.map_or(" ", |share| LEVELS[(share * 7.0).round() as usize]);
+        Span::styled(bar, theme.tone(tone))
+    });
+    let mut spans = vec![Span::styled(format!("{name:<width$}", width = usize::from(NAME)), theme.tone(Tone::Faint))];
+    spans.extend(bars);
+    spans.push(Span::styled(format!("  {text}"), theme.tone(Tone::Calm)));
+    Line::from(spans)
+}
 
 /// Draws the picture; whether there is one.
 pub fn picture(app: &App, theme: Theme, key: FeedKey, place: Rect, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
@@ -136,23 +159,12 @@ pub fn past(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buffer)
             let value = (figure.of)(sample, declared);
             worst[*cell] = worst[*cell].map_or(value, |one| Some(value.map_or(one, |two| one.max(two))));
         }
-        let most = worst.iter().flatten().copied().fold(0.0, f64::max);
-        let scale = most.max(figure.full);
-        let bars = worst.iter().map(|value| {
-            let share = value.map(|value| value / scale);
-            let tone = if share.is_some_and(|share| share > 0.25) { Tone::Bright } else { Tone::Faint };
-            let bar = share.map_or(" ", |share| LEVELS[(share * 7.0).round() as usize]);
-            Span::styled(bar, theme.tone(tone))
-        });
-        let now = worst.iter().rev().flatten().next().copied();
+        let last = worst.iter().rev().flatten().next().copied();
         let digits = usize::from(figure.unit == "%");
         let said = |value: Option<f64>| value.map_or_else(|| "–".to_owned(), |value| format!("{value:.digits$}"));
-        let mut spans =
-            vec![Span::styled(format!("{:<width$}", figure.name, width = usize::from(NAME)), theme.tone(Tone::Faint))];
-        spans.extend(bars);
-        let text = format!("  {} {}, most {}", said(now), figure.unit, said(worst.iter().any(Option::is_some).then_some(most)));
-        spans.push(Span::styled(text, theme.tone(Tone::Calm)));
-        Line::from(spans).render(Rect { y: area.y + row, height: 1, ..area }, buf);
+        let text = format!("{} {}, most {}", said(last), figure.unit, said(most(&worst)));
+        let line = bars(theme, figure.name, &worst, figure.full, &text);
+        line.render(Rect { y: area.y + row, height: 1, ..area }, buf);
     }
     let foot = Rect { x: area.x + NAME, y: area.y + 3, width: cells as u16, height: 1 };
     Line::styled("10 min ago", theme.tone(Tone::Faint)).render(foot, buf);

@@ -135,7 +135,7 @@ fn row(app: &App, page: &DevicePage, facts: &DeviceFacts, index: usize) -> Vec<S
     let codec = codec.unwrap_or_else(|| "–".into());
     let mut also: Vec<&str> = Vec::new();
     also.extend((profile.audio.is_some() || seen.is_some_and(|seen| !seen.audio.is_empty())).then_some("sound"));
-    also.extend(profile.ptz.then_some("PTZ"));
+    also.extend(profile.ptz.as_ref().map(|_| "PTZ"));
     let name = if also.is_empty() { profile.name.clone() } else { format!("{} ({})", profile.name, also.join(", ")) };
     let [size, rate, bitrate, keyframes] = Setting::ALL.map(setting);
     let role = (role(app, page, offered), Tone::Calm);

@@ -3,14 +3,15 @@
 use super::{LANE_SPANS, LedgerPage, Only};
 use crate::tui::app::App;
 use crate::tui::theme::{Theme, Tone};
-use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::{Column, List, Said, column, table};
+use crate::tui::widgets::{around, closeup};
 use lattice_core::event::EventKind;
 use lattice_core::ledger::Entry;
 use lattice_core::meter::Span as Past;
 use lattice_core::{Role, Wall, length_text};
 use lattice_engine::{Drawing, FeedKey};
 use lattice_report::{Lane, lanes_page};
+use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
@@ -29,6 +30,8 @@ const COLUMNS: [Column; 7] = [
 const ABOVE: u16 = 2;
 /// Lines for the selected entry.
 const BELOW: u16 = 6;
+/// Lines for it where there is room for pictures.
+const FOOT: u16 = 14;
 /// Columns for the names beside the lanes.
 const NAMES: u16 = 20;
 
@@ -38,7 +41,7 @@ pub fn list(app: &App, page: &LedgerPage, area: Rect) -> Option<List> {
         return None;
     }
     let rows = page.rows(app);
-    let below = if closeup::has_room(area) { closeup::ROWS + 1 } else { BELOW };
+    let below = if closeup::has_room(area) { FOOT + 1 } else { BELOW };
     let place = Rect { y: area.y + ABOVE, height: area.height.saturating_sub(ABOVE + below), ..area };
     Some(List { area: place, columns: COLUMNS.to_vec(), rows: rows.len(), selected: page.row(&rows) })
 }
@@ -68,15 +71,23 @@ fn moment(at: Wall, now: Wall) -> String {
     crate::tui::app::local_time(at, format)
 }
 
-/// Draws the page.
-pub fn draw(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffer) {
+/// Draws the page; gives the stream whose picture is on it.
+pub fn draw(
+    app: &App,
+    page: &LedgerPage,
+    theme: Theme,
+    area: Rect,
+    painters: &mut [TilePainter],
+    buf: &mut Buffer,
+) -> Vec<FeedKey> {
     title(app, page, theme, Rect { height: 1, ..area }, buf);
     let rows = page.rows(app);
     let body = Rect { y: area.y + ABOVE, height: area.height.saturating_sub(ABOVE), ..area };
     if page.lanes {
-        return lanes(app, page, theme, body, buf);
+        lanes(app, page, theme, body, buf);
+        return Vec::new();
     }
-    let Some(list) = list(app, page, area) else { return };
+    let Some(list) = list(app, page, area) else { return Vec::new() };
     if rows.is_empty() {
         let text = if app.ledger.entries().is_empty() {
             "Nothing has happened yet. Every dropout and change of a camera comes here, with its cause and the evidence for it."
@@ -84,26 +95,28 @@ pub fn draw(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Bu
             "No entry holds all of this: / changes the words, o shows all."
         };
         Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(body, buf);
-        return;
+        return Vec::new();
     }
     let lines: Vec<Vec<Said>> = rows.iter().map(|entry| line(app, entry)).collect();
     table(theme, &list.fitting(&lines), lines, buf);
-    let Some(entry) = rows.get(page.row(&rows)) else { return };
-    let mut below = Rect { y: list_bottom(&rows, body), height: BELOW - 1, ..area }.intersection(area);
-    if closeup::has_room(area) {
-        let places = closeup::places(closeup::foot(area), app.cell_aspect);
-        if let Some(key) = page.near(app) {
-            closeup::past(app, theme, key, places.past, buf);
-        }
-        below = places.text;
+    let Some(entry) = rows.get(page.row(&rows)) else { return Vec::new() };
+    let below = Rect { y: list_bottom(&rows, body), height: BELOW - 1, ..area }.intersection(area);
+    let places = places(app, page, area);
+    let text = places.map_or(below, |places| places.text);
+    Paragraph::new(about(app, theme, entry)).wrap(Wrap { trim: true }).render(text, buf);
+    let Some(places) = places else { return Vec::new() };
+    if let Some(known) = page.known.of(entry) {
+        around::minute(app, theme, entry, known, places.minute, buf);
     }
-    Paragraph::new(about(app, theme, entry)).wrap(Wrap { trim: true }).render(below, buf);
+    let live = page.live(app);
+    let is_shown = page.known.draw_pictures(app, theme, (entry, live), &places, painters, buf);
+    live.filter(|_| is_shown).into_iter().collect()
 }
 
-/// Where the picture of the selected entry's camera stands.
-pub fn picture(app: &App, page: &LedgerPage, area: Rect) -> Option<Rect> {
-    let there = closeup::has_room(area) && !page.lanes;
-    there.then(|| closeup::places(closeup::foot(area), app.cell_aspect).picture)
+/// Where the parts of the selected entry stand, where there is room for them.
+pub fn places(app: &App, page: &LedgerPage, area: Rect) -> Option<around::Places> {
+    let foot = Rect { y: area.bottom().saturating_sub(FOOT), height: FOOT.min(area.height), ..area };
+    (closeup::has_room(area) && !page.lanes).then(|| around::places(foot, app.cell_aspect))
 }
 
 /// Right under the rows, or at the foot where there are many.
