@@ -448,3 +448,170 @@ impl Task {
         let _ = self.reached.news.send(JobNews::Head(self.reached.name.clone(), Box::new(self.state.clone())));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crossbeam_channel::{Receiver, unbounded};
+    use lattice_core::Credentials;
+    use lattice_sim::{Aim, Camera, HeadFault, Log, Port, steerable};
+    use std::time::Instant;
+
+    const RIGHT: Axes<f64> = Axes { pan: 1.0, tilt: 0.0, zoom: 0.0 };
+
+    struct Rig {
+        runtime: Option<tokio::runtime::Runtime>,
+        _cameras: (tokio::runtime::Runtime, Port),
+        camera: Camera,
+        grip: Grip,
+        news: Receiver<JobNews>,
+    }
+
+    /// A hand on the stand-in's head. The cameras have a runtime of their own, which outlives the hand.
+    fn rig() -> Rig {
+        let build = || tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+        let (runtime, cameras) = (build(), build());
+        let port = cameras.block_on(Port::start(vec![steerable(0)], Log::default())).unwrap();
+        let camera = port.cameras()[0].clone();
+        let at = camera.service_address();
+        let (sender, news) = unbounded();
+        let device = Device::new(&at.ip().to_string(), at.port(), Some(Credentials::new("harbour", "ebb-and-flow")), None);
+        let key = (at.ip().to_string(), at.port(), None);
+        let queues = Queues::new(runtime.handle().clone());
+        let reached = Reached { name: "Mast camera".into(), device, key, queues, news: sender };
+        let grip = Grip::take(runtime.handle(), reached, None);
+        let rig = Rig { runtime: Some(runtime), _cameras: (cameras, port), camera, grip, news };
+        rig.told("what it can", |state| state.node.is_some() && state.presets.len() == 4);
+        rig
+    }
+
+    impl Rig {
+        /// A state that fits, within ten seconds.
+        fn told(&self, what: &str, fits: impl Fn(&HeadState) -> bool) -> HeadState {
+            let deadline = Instant::now() + Duration::from_secs(10);
+            let mut last = HeadState::default();
+            while let Ok(news) = self.news.recv_deadline(deadline) {
+                let JobNews::Head(_, state) = news else { continue };
+                last = *state;
+                if fits(&last) {
+                    return last;
+                }
+            }
+            panic!("{what}: {last:?}");
+        }
+
+        fn until(&self, what: &str, fits: impl Fn(&Camera) -> bool) {
+            let deadline = Instant::now() + Duration::from_secs(10);
+            while !fits(&self.camera) {
+                assert!(Instant::now() < deadline, "{what}: {:?}", self.camera.aim());
+                std::thread::sleep(Duration::from_millis(5));
+            }
+        }
+
+        /// A key is held, until something is so.
+        fn hold(&self, what: &str, way: Axes<f64>, until: impl Fn(&Camera) -> bool) {
+            let deadline = Instant::now() + Duration::from_secs(10);
+            while !until(&self.camera) {
+                assert!(Instant::now() < deadline, "{what}: {:?}", self.camera.aim());
+                self.grip.does(Hand::Press(way, Pace::Fast));
+                std::thread::sleep(Duration::from_millis(30));
+            }
+        }
+
+        fn aim(&self) -> Aim {
+            self.camera.aim().unwrap()
+        }
+    }
+
+    fn pan_beyond(degrees: f64) -> impl Fn(&Camera) -> bool {
+        move |camera| camera.aim().unwrap().pan > degrees
+    }
+
+    #[test]
+    fn a_head_moves_while_a_key_is_held_and_stands_still_when_whatever_holds_it_is_gone() {
+        let mut rig = rig();
+        rig.hold("it turns", RIGHT, pan_beyond(8.0));
+        let state = rig.told("the order is told", |state| state.ordered.is_some() && state.answered.is_some());
+        assert_eq!(state.ordered, Some(RIGHT));
+        rig.until("it stops when the key is told no more", |camera| !camera.is_turning());
+        rig.told("it rests", |state| state.ordered.is_none() && state.position.pan.is_some() && state.moving == Some(false));
+        // The other way, and let go at once.
+        rig.hold("it turns back", Axes { pan: -1.0, ..RIGHT }, |camera| camera.aim().unwrap().pan < 5.0);
+        rig.grip.does(Hand::Release);
+        rig.until("it stops when the key is let go", |camera| !camera.is_turning());
+        // Nearer, by the mouse, and the hand leaves.
+        rig.grip.does(Hand::Drag(Axes { zoom: 1.0, ..Axes::default() }));
+        rig.until("it looks nearer", |camera| camera.aim().unwrap().zoom > 1.2);
+        rig.grip.does(Hand::End);
+        rig.until("it stops when the hand leaves", |camera| !camera.is_turning());
+        // The program dies in the middle of a move: nobody says stop.
+        let again = self::rig();
+        again.hold("it turns", RIGHT, pan_beyond(3.0));
+        let Rig { runtime, camera, .. } = again;
+        runtime.unwrap().shutdown_background();
+        let deadline = Instant::now() + Duration::from_secs(5);
+        while camera.is_turning() {
+            assert!(Instant::now() < deadline, "its own time-out");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        drop(rig.runtime.take());
+    }
+
+    #[test]
+    fn points_are_centred_presets_kept_and_patrols_wait_for_whoever_steers() {
+        let rig = rig();
+        let near =
+            |degrees: f64| move |camera: &Camera| (camera.aim().unwrap().pan - degrees).abs() < 0.5 && !camera.is_turning();
+        rig.grip.does(Hand::Do(HeadOrder::Look { x: 0.5, y: 0.0, zoom: 2.0 }));
+        rig.until("half of half a picture to the right", near(22.5));
+        assert!((rig.aim().zoom - 2.0).abs() < 0.1);
+        rig.grip.does(Hand::Do(HeadOrder::Keep("crane <&>".into(), None)));
+        let kept = rig.told("it is kept", |state| state.presets.len() == 5);
+        let preset = kept.presets.into_iter().find(|preset| preset.name == "crane <&>").unwrap();
+        rig.grip.does(Hand::Do(HeadOrder::Home));
+        rig.until("home", near(0.0));
+        // Another name leaves the place as it was.
+        rig.grip.does(Hand::Rename(preset.token.clone(), "crane".into()));
+        rig.told("it has the name", |state| state.presets.iter().any(|preset| preset.name == "crane"));
+        rig.until("it went there", near(22.5));
+        rig.grip.does(Hand::Do(HeadOrder::Forget(preset.token)));
+        let state = rig.told("it is gone", |state| state.presets.len() == 4);
+        rig.grip.does(Hand::Do(HeadOrder::GoTo("99".into())));
+        rig.told("one that is not there", |state| state.said.as_ref().is_some_and(|said| said.contains("no such preset")));
+        let stops = state.presets.iter().map(|preset| (preset.token.clone(), Duration::from_secs(2))).collect();
+        rig.grip.does(Hand::Patrol(stops));
+        rig.until("the second stop", |camera| camera.aim().unwrap().pan > 60.0);
+        rig.hold("somebody steers", RIGHT, pan_beyond(86.0));
+        rig.told("it waits", |state| state.patrol == Some(true));
+        rig.grip.does(Hand::Patrol(Vec::new()));
+        rig.told("it ends", |state| state.patrol.is_none());
+        rig.grip.does(Hand::Do(HeadOrder::Switch("tt:Wiper|On".into())));
+        rig.grip.does(Hand::Do(HeadOrder::Switch("tt:Laser|On".into())));
+        rig.told("no such output", |state| state.said.as_ref().is_some_and(|said| said.contains("no such output")));
+    }
+
+    #[test]
+    fn a_head_that_misbehaves_is_told_of_and_nothing_waits_for_it() {
+        let rig = rig();
+        let says = |words: &'static str| move |state: &HeadState| state.said.as_ref().is_some_and(|said| said.contains(words));
+        rig.camera.head_fault(HeadFault::Refuses);
+        rig.grip.does(Hand::Press(RIGHT, Pace::Fast));
+        rig.told("a refusal", says("the head does not answer"));
+        rig.camera.head_fault(HeadFault::Lies);
+        rig.grip.does(Hand::Do(HeadOrder::Home));
+        rig.hold("to its end", RIGHT, pan_beyond(169.9));
+        let end = Instant::now() + Duration::from_secs(2);
+        while Instant::now() < end {
+            rig.grip.does(Hand::Press(RIGHT, Pace::Fast));
+            std::thread::sleep(Duration::from_millis(30));
+        }
+        rig.told("its end", says("goes no further"));
+        rig.camera.head_fault(HeadFault::NeverStops);
+        rig.hold("back", Axes { pan: -1.0, ..RIGHT }, |camera| camera.aim().unwrap().pan < 160.0);
+        rig.told("it is told again", says("told again"));
+        rig.told("it does not obey", says("does not stop"));
+        rig.camera.head_fault(HeadFault::Slow);
+        rig.grip.does(Hand::Press(RIGHT, Pace::Fast));
+        rig.until("its own time-out, whatever it answers", |camera| !camera.is_turning());
+    }
+}

@@ -366,6 +366,15 @@ impl Camera {
         self.shared.head().map(|mut head| head.aim(Instant::now()))
     }
 
+    /// Whether its head is told to move, or is on its way.
+    #[must_use]
+    pub fn is_turning(&self) -> bool {
+        self.shared.head().is_some_and(|mut head| {
+            head.aim(Instant::now());
+            head.is_told_to_move()
+        })
+    }
+
     /// Its head misbehaves from now on.
     pub fn head_fault(&self, fault: HeadFault) {
         if let Some(mut head) = self.shared.head() {

@@ -154,6 +154,12 @@ impl Head {
         !matches!(self.doing, Doing::Resting) || self.speed.iter().any(|speed| *speed != 0.0)
     }
 
+    /// Whether it is told to move, or on its way to a place.
+    #[must_use]
+    pub const fn is_told_to_move(&self) -> bool {
+        !matches!(self.doing, Doing::Resting)
+    }
+
     /// Moves at these shares of its fastest, for so long at most.
     pub fn go(&mut self, now: Instant, speed: [f64; 3], timeout: Duration) {
         self.aim(now);
