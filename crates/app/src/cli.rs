@@ -97,6 +97,9 @@ pub enum Command {
     /// Measure a stream that a sender pushes to a port of this machine
     #[command(after_help = LISTEN_HELP)]
     Listen(ListenOptions),
+    /// Steer a camera of the site (PTZ): pan, tilt, zoom, presets
+    #[command(after_help = STEER_HELP)]
+    Steer(crate::commands::steer::SteerOptions),
     /// The stand-in cameras alone, until stopped; prints their URLs
     #[command(after_help = STANDIN_HELP)]
     Standin(StandinOptions),
@@ -115,6 +118,14 @@ pub enum Command {
 const OPEN_HELP: &str = "Examples:
   amber-lattice open rtsp://192.0.2.10/stream
   amber-lattice open \"Slipway north\" --full";
+
+const STEER_HELP: &str = "Moves end with --for, and by the camera's own time-out if this program dies.
+Exit status: 0 done; 1 the camera refused or cannot be steered; 2 no such camera or preset.
+
+Examples:
+  amber-lattice steer \"Mast camera\" left --for 2s
+  amber-lattice steer \"Mast camera\" preset Slipway
+  amber-lattice steer \"Mast camera\" where --json";
 
 const SERVE_HELP: &str =
     "Ends with SIGTERM, SIGINT or SIGHUP, and writes the record out before. A wall of the same site beside it shows what
@@ -754,7 +765,7 @@ pub fn origin(text: &str) -> Result<Origin, String> {
 const STILL_EVERY: Duration = Duration::from_secs(5);
 
 /// A time like `10s`, `2m`, `1500ms` or plain seconds.
-fn span(text: &str) -> Result<Duration, String> {
+pub fn span(text: &str) -> Result<Duration, String> {
     let error = || format!("{text:?} is not a time: write it like 10s, 2m or 1500ms, up to a day");
     let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
     let number: f64 = digits.trim().parse().map_err(|_| error())?;

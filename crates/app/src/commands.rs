@@ -15,4 +15,5 @@ pub mod report;
 pub mod roster;
 pub mod serve;
 pub mod standin;
+pub mod steer;
 pub mod wall;

@@ -6,7 +6,7 @@ use lattice_core::find::{FirmwareFault, PathPattern, common_paths, firmware_faul
 use lattice_core::srtp::MasterKey;
 use lattice_core::target::Target;
 use lattice_core::{Credentials, Secret};
-use lattice_net::{Fingerprint, Trust};
+use lattice_net::{Device, Fingerprint, Trust};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, Keyring, PasswordSource, SecretError, Secrets, Sightings, SignIn, SiteFile, Stream, Strengths};
 use std::path::Path;
@@ -71,6 +71,20 @@ impl Kept {
         };
         let policy = self.strengths.policy(name).allowing_readable(camera.password_readable);
         Ok(Some(Credentials::new(&sign_in.user, password).under(policy)))
+    }
+
+    /// The device behind a camera, as it is reached, with its sign-in.
+    ///
+    /// # Errors
+    /// A sentence: it has none that is known, or its password is nowhere to be had.
+    pub fn device(&self, camera: &Camera) -> Result<Device, String> {
+        let name = &camera.name;
+        let host = camera.address.clone().ok_or_else(|| format!("{name} has no device: it is a pushed stream"))?;
+        let port = camera
+            .service_port
+            .ok_or_else(|| format!("the device service of {name} is not known: add it by its address alone"))?;
+        let device = Device::new(&host, port, self.credentials(camera)?, None).trusting(trust_of(camera));
+        Ok(if camera.is_encrypted() { device.encrypted() } else { device })
     }
 
     /// A stream's target with what is kept apart of its address.

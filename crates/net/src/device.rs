@@ -153,7 +153,8 @@ impl Device {
     }
 
     /// Whether a sign-in goes with what is asked.
-    pub(crate) fn is_signed(&self) -> bool {
+    #[must_use]
+    pub fn is_signed(&self) -> bool {
         self.url.credentials().is_some()
     }
 

@@ -6,6 +6,7 @@ mod field;
 mod flash;
 mod golden;
 mod ledger;
+mod steer;
 mod stream;
 mod wall;
 

@@ -2,7 +2,6 @@
 
 use super::{Errands, JobNews, Outcome};
 use crate::device::{DeviceKey, Doing, Line, Urgency};
-use crate::kept::trust_of;
 use crate::steering::{Grip, Reached};
 use crossbeam_channel::Sender;
 use lattice_core::meter::Figures;
@@ -160,15 +159,9 @@ impl Errands {
     /// The device of a camera, as it is reached, and whose queue it has.
     pub(crate) fn device(&self, name: &str) -> Result<(Device, DeviceKey, bool), String> {
         let camera = self.camera(name)?;
-        let host = camera.address.clone().ok_or_else(|| format!("{name} has no device: it is a pushed stream"))?;
-        let port = camera
-            .service_port
-            .ok_or_else(|| format!("the device service of {name} is not known: add it by its address alone"))?;
-        let credentials = self.kept.credentials(&camera)?;
-        let signed = credentials.is_some();
-        let device = Device::new(&host, port, credentials, None).trusting(trust_of(&camera));
-        let device = if camera.is_encrypted() { device.encrypted() } else { device };
-        Ok((device, (host, port, camera.sign_in.clone()), signed))
+        let device = self.kept.device(&camera)?;
+        let (host, port, signed) = (camera.address.clone().unwrap_or_default(), device.port(), device.is_signed());
+        Ok((device, (host, port, camera.sign_in), signed))
     }
 
     /// Puts a hand on the head of a camera; `movement` watches its picture.

@@ -44,6 +44,13 @@ pub struct SteerPage {
     frames: bool,
 }
 
+/// Where the picture lies on the screen.
+#[cfg(test)]
+pub fn shown(app: &App) -> Rect {
+    let key = app.peek::<SteerPage>().and_then(|page| page.key);
+    view::shown(app, key, view::picture(app.body()))
+}
+
 const fn across(pan: f64, tilt: f64) -> Axes<f64> {
     Axes { pan, tilt, zoom: 0.0 }
 }
@@ -66,12 +73,12 @@ impl Keyed for SteerPage {
         key("left h", "pan to the left while it is held, faster and faster", |page: &mut Self, app| {
             page.press(app, across(-1.0, 0.0), Pace::Usual);
         })
-        .hint("left"),
-        key("right l", "pan to the right", |page: &mut Self, app| page.press(app, across(1.0, 0.0), Pace::Usual)).hint("right"),
-        key("up k", "tilt up", |page: &mut Self, app| page.press(app, across(0.0, 1.0), Pace::Usual)).hint("up"),
-        key("down j", "tilt down", |page: &mut Self, app| page.press(app, across(0.0, -1.0), Pace::Usual)).hint("down"),
-        key("+ =", "zoom in while it is held", |page: &mut Self, app| page.press(app, nearer(1.0), Pace::Usual)).hint("nearer"),
-        key("-", "zoom out", |page: &mut Self, app| page.press(app, nearer(-1.0), Pace::Usual)).hint("further"),
+        .hint("pan"),
+        key("right l", "pan to the right", |page: &mut Self, app| page.press(app, across(1.0, 0.0), Pace::Usual)),
+        key("up k", "tilt up", |page: &mut Self, app| page.press(app, across(0.0, 1.0), Pace::Usual)).hint("tilt"),
+        key("down j", "tilt down", |page: &mut Self, app| page.press(app, across(0.0, -1.0), Pace::Usual)),
+        key("+ =", "zoom in while it is held", |page: &mut Self, app| page.press(app, nearer(1.0), Pace::Usual)).hint("zoom"),
+        key("-", "zoom out", |page: &mut Self, app| page.press(app, nearer(-1.0), Pace::Usual)),
         key("[", "focus nearer while it is held", |page: &mut Self, app| page.focus(app, -1.0)),
         key("]", "focus further", |page: &mut Self, app| page.focus(app, 1.0)),
         key("space", "stop", |page: &mut Self, app| page.hand(app, Hand::Release)).hint("stop"),

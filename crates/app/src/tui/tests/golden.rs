@@ -6,7 +6,7 @@ use crate::tui::page::WELCOME;
 use std::fmt::Write as _;
 
 /// What is shown, and the keys that lead there from the wall.
-const SHOWN: [(&str, &str); 17] = [
+const SHOWN: [(&str, &str); 18] = [
     ("wall", ""),
     ("enlarged", "enter"),
     ("trouble", "!"),
@@ -24,6 +24,7 @@ const SHOWN: [(&str, &str); 17] = [
     ("ledger", "G"),
     ("stream", "J"),
     ("flash", "P"),
+    ("steer", "H"),
 ];
 
 /// A port of eight, of which one is lost, one strained and one dark.

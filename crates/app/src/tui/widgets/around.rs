@@ -22,6 +22,8 @@ use std::sync::Arc;
 const TEXT: u16 = 52;
 /// A picture of fewer columns tells nothing.
 const LEAST: u16 = 14;
+/// Columns of what is said behind the minute.
+const VALUE: u16 = 16;
 /// Rows of the minute: five figures, where the entry lies in it, and the time.
 const MINUTE: u16 = 7;
 
@@ -173,7 +175,7 @@ fn cells(around: &Around, width: usize, value: impl Fn(&Sample) -> Option<f64>) 
 /// Draws the minute around an entry: how much of the declared rate was not sent, did not arrive, was not shown; loss; latency;
 /// and where in it the entry lies.
 pub fn minute(app: &App, theme: Theme, entry: &Entry, around: &Around, area: Rect, buf: &mut Buffer) {
-    let width = usize::from(area.width.saturating_sub(closeup::NAME + closeup::VALUE));
+    let width = usize::from(area.width.saturating_sub(closeup::NAME + VALUE));
     if width < 10 || area.height < MINUTE {
         return;
     }

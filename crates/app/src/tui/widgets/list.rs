@@ -1,10 +1,11 @@
 //! Tables, lines that are typed, and forms.
 
 use super::panel;
+use super::plate::cut;
 use crate::tui::app::App;
 use crate::tui::theme::{Theme, Tone};
 use ratatui::buffer::Buffer;
-use ratatui::layout::{Constraint, Layout, Position, Rect};
+use ratatui::layout::{Constraint, Flex, Layout, Position, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span, Text};
 use ratatui::widgets::{Cell, Row, Table, TableState, Widget as _};
@@ -104,10 +105,14 @@ pub type Said = (String, Tone);
 pub fn table(theme: Theme, list: &List, rows: Vec<Vec<Said>>, buf: &mut Buffer) {
     let shown = list.shown();
     let titles = shown.iter().filter_map(|index| Some(Cell::from(list.columns.get(*index)?.title)));
+    // As the table itself divides its room, beside the sign of the selected row: what has no room says so.
+    let room = Rect { width: list.area.width.saturating_sub(MARK), ..list.area };
+    let places = Layout::horizontal(list.widths()).flex(Flex::Start).spacing(GAP).split(room);
     let body = rows.into_iter().enumerate().map(|(index, row)| {
-        let cells = row.into_iter().enumerate().filter(|(n, _)| shown.contains(n)).map(|(_, (text, tone))| {
+        let there = row.into_iter().enumerate().filter(|(n, _)| shown.contains(n));
+        let cells = there.zip(places.iter()).map(|((_, (text, tone)), place)| {
             let tone = if index == list.selected && tone == Tone::Calm { Tone::Text } else { tone };
-            Cell::from(Text::styled(text, theme.tone(tone)))
+            Cell::from(Text::styled(cut(&text, usize::from(place.width)), theme.tone(tone)))
         });
         Row::new(cells)
     });
@@ -168,6 +173,6 @@ mod tests {
         let mut buf = Buffer::empty(list.area);
         table(Theme::new(lattice_term::ColourDepth::Mono), &fitting, rows, &mut buf);
         let line: String = (0..60).map(|x| buf[(x, 1)].symbol().to_owned()).collect();
-        assert_eq!(line.trim_end(), "▌ 14:02  Gate                  packets come when their place");
+        assert_eq!(line.trim_end(), "▌ 14:02  Gate                  packets come when their plac…");
     }
 }

@@ -19,6 +19,8 @@ const BESIDE: u16 = 34;
 const FROM_COLUMNS: u16 = 100;
 /// Rows of the map.
 const MAP: u16 = 7;
+/// What stands under the presets: the keys that the footer has no room for.
+const KEYS: [&str; 4] = ["shift fast, ctrl slowly", "[ ] focus, space stops", "tab enter: go to a preset", "o outputs, t patrol"];
 /// Rows under the picture: its plate, what was ordered, what is said.
 const BELOW: u16 = 3;
 
@@ -50,8 +52,8 @@ fn beside(body: Rect) -> Option<Rect> {
 
 fn presets(body: Rect) -> Option<Rect> {
     let beside = beside(body)?;
-    let top = MAP + 5;
-    Some(Rect { y: beside.y + top, height: beside.height.saturating_sub(top + 1), ..beside })
+    let (top, below) = (MAP + 5, KEYS.len() as u16 + 1);
+    Some(Rect { y: beside.y + top, height: beside.height.saturating_sub(top + below), ..beside })
 }
 
 /// The first preset that is listed, so that the selected one is.
@@ -157,7 +159,8 @@ fn ordered(theme: Theme, page: &SteerPage) -> Vec<Span<'static>> {
         None => calm("rests".into()),
     }];
     if let Some(answered) = head.answered {
-        spans.extend([faint("   device answered in ".into()), calm(format!("{} ms", answered.as_millis()))]);
+        let ms = if answered.as_millis() == 0 { "less than 1 ms".to_owned() } else { format!("{} ms", answered.as_millis()) };
+        spans.extend([faint("   device answered in ".into()), calm(ms)]);
     }
     match head.moved {
         Some(MovedBy::After(delay)) => {
@@ -202,6 +205,10 @@ fn head(theme: Theme, page: &SteerPage, body: Rect, area: Rect, buf: &mut Buffer
     let heading = Rect { y: map.bottom() + 2, height: 1, ..area }.intersection(area);
     Line::styled(count, theme.tone(Tone::Faint)).render(heading, buf);
     Line::styled(patrol, theme.tone(Tone::Here)).right_aligned().render(heading, buf);
+    for (row, text) in (1..).zip(KEYS.iter().rev()) {
+        let place = Rect { y: area.bottom().saturating_sub(row), height: 1, ..area };
+        Line::styled(*text, theme.tone(Tone::Faint)).render(place, buf);
+    }
     let Some(list) = presets(body) else { return };
     let first = first(page, list.height);
     for (row, (index, preset)) in (0..list.height).zip(head.presets.iter().enumerate().skip(first)) {
