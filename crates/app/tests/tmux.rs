@@ -636,3 +636,56 @@ fn a_corner_watch_a_name_and_a_launcher_start_what_they_say() {
     let entry = std::fs::read_to_string(state.path().join("applications/amber-lattice-left-desk.desktop")).unwrap();
     assert!(entry.contains("\"wall\" \"--screen\" \"left desk\"") && entry.contains("Terminal=true"), "{entry}");
 }
+
+#[test]
+fn the_demos_first_minute_tells_a_story_and_its_mast_camera_is_steered() {
+    let _alone = port::alone();
+    let state = state_folder();
+    let tmux =
+        Tmux::start("story", &format!("env XDG_STATE_HOME={0} COLORTERM=truecolor {PROGRAM} demo", state.path().display()));
+    tmux.wait("the first of five steps", |screen| screen.contains("step 1 of 5"));
+    for step in 2..=5 {
+        tmux.keys(&["Space"]);
+        tmux.wait("the next step", |screen| screen.contains(&format!("step {step} of 5")));
+    }
+    tmux.keys(&["Space"]);
+    tmux.wait("no step any more", |screen| !screen.contains("step 5 of 5"));
+    // One loses packets, one is dark, one is lost for a while; each with its cause, whatever this machine falls short of besides.
+    tmux.keys(&["G"]);
+    tmux.wait("what happened", |screen| {
+        let told = |camera: &str, cause: &str| screen.lines().any(|line| line.contains(camera) && line.contains(cause));
+        told("Lock house", "picture dark")
+            && told("Lock gate upper", "closed by the camera")
+            && told("Car lane 2", "packets lost")
+    });
+    // The pictures before and after what was lost.
+    tmux.keys(&["/"]);
+    tmux.keys(&["-l", "closed-by-camera upper"]);
+    tmux.keys(&["Enter"]);
+    let screen = tmux.wait("both pictures", |screen| screen.contains("before, ") && screen.contains("after, "));
+    assert!(screen.contains("not arrived") && screen.contains("latency p95"), "its minute:\n{screen}");
+    tmux.keys(&["Escape"]);
+    tmux.keys(&["/"]);
+    tmux.keys(&["-l", "Mast camera"]);
+    tmux.wait_for("Mast camera");
+    tmux.keys(&["Enter"]);
+    tmux.wait("it is shown", |screen| plate(screen, "Mast camera").contains(" ms "));
+    tmux.keys(&["H"]);
+    tmux.wait("its head", |screen| screen.contains("STEERING Mast camera") && screen.contains("Car lanes"));
+    let pan = |screen: &str| screen.split("pan ").nth(1).and_then(|rest| rest.split(' ').next()?.parse::<f64>().ok());
+    tmux.wait("straight on", |screen| pan(screen) == Some(0.0));
+    // A key that is held is one that comes again and again.
+    let begun = std::time::Instant::now();
+    while pan(&tmux.screen()).is_none_or(|pan| pan < 5.0) {
+        assert!(begun.elapsed() < Duration::from_secs(60), "it turns:\n{}", tmux.screen());
+        tmux.keys(&["Right"]);
+    }
+    tmux.wait("it stands still, and the picture had moved", |screen| {
+        screen.contains("rests") && screen.contains("picture moved after")
+    });
+    tmux.keys(&["Tab", "Enter"]);
+    tmux.wait("at its second preset", |screen| pan(screen).is_some_and(|pan| (83.5..84.5).contains(&pan)));
+    tmux.keys(&["Escape"]);
+    tmux.wait("back", |screen| !screen.contains("STEERING"));
+    tmux.keys(&["q"]);
+}

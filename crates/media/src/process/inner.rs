@@ -87,7 +87,20 @@ impl Inner {
             send(&self.socket, &answer, &[])?;
         }
         self.regions.extend([tile, still].into_iter().flatten());
+        // A decoder that is gone had megabytes, which are the system's again.
+        if !order.forgotten.is_empty() || order.units.iter().any(|(head, ..)| head.new_parameters) {
+            give_back();
+        }
         Ok(())
+    }
+}
+
+/// Gives memory that nothing uses back to the system: the allocator would keep it for later.
+fn give_back() {
+    #[cfg(target_env = "gnu")]
+    // SAFETY: it only releases what is free, and takes no pointer.
+    unsafe {
+        libc::malloc_trim(0);
     }
 }
 
