@@ -187,6 +187,8 @@ impl Errands {
         if camera.service_port.is_none() && !camera.streams.is_empty() {
             let facts = Ok(Box::new(without_service(&camera)));
             let _ = self.news.send(JobNews::Device(name.to_owned(), DeviceNews::Facts(facts)));
+            let clock = DeviceNews::Clock(Err("not known: no device service tells it".into()));
+            let _ = self.news.send(JobNews::Device(name.to_owned(), clock));
             return Ok(());
         }
         let (news, asked) = (self.news.clone(), name.to_owned());

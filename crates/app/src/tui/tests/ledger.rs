@@ -48,7 +48,7 @@ fn faults_come_into_the_ledger_ask_for_a_hand_and_are_taken_note_of() {
     press(&mut app, KeyCode::Char('G'));
     let screen = draw(&app, ColourDepth::Mono);
     for told in [
-        "Ledger  2 entries  1 alarm  1 in the last 10 minutes",
+        "Ledger  2 entries  1 alarm  1 alarm came in the last 10 minutes",
         "recorder Gate recorder: 3 cameras",
         "30.0 s…",
         "× outage",

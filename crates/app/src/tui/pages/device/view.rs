@@ -79,11 +79,13 @@ fn about<'a>(theme: Theme, page: &DevicePage, facts: &DeviceFacts, limit: Durati
     };
     let said = |text: &Option<String>| text.clone().unwrap_or_else(|| "–".into());
     let made = &facts.information;
-    let mut lines = vec![pair(
-        "device",
-        format!("{} {}, firmware {}, serial {}", said(&made.maker), said(&made.model), said(&made.firmware), said(&made.serial)),
-        Tone::Calm,
-    )];
+    let nothing = [&made.maker, &made.model, &made.firmware, &made.serial].iter().all(|one| one.is_none());
+    let device = if nothing {
+        "not known".to_owned()
+    } else {
+        format!("{} {}, firmware {}, serial {}", said(&made.maker), said(&made.model), said(&made.firmware), said(&made.serial))
+    };
+    let mut lines = vec![pair("device", device, Tone::Calm)];
     lines.push(match &page.clock {
         None => pair("clock", "being read …".into(), Tone::Waiting),
         Some(Err(why)) => pair("clock", why.clone(), Tone::Text),

@@ -139,7 +139,8 @@ fn title(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffe
     if let Some(why) = &app.record.not_kept {
         say(Tone::Bright, why.clone());
     }
-    say(Tone::Calm, format!("{} in the last 10 minutes", app.ledger.load(app.utc)));
+    let load = app.ledger.load(app.utc);
+    say(Tone::Calm, format!("{load} {} came in the last 10 minutes", if load == 1 { "alarm" } else { "alarms" }));
     match page.only {
         Only::All => {}
         Only::Running => say(Tone::Here, "only what goes on".into()),
