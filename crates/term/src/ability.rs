@@ -95,6 +95,8 @@ pub struct Ability {
     pub largest: Option<(u32, u32)>,
     /// Mode 2026.
     pub synchronized: Option<bool>,
+    /// It can tell when keys are let go.
+    pub releases: bool,
     /// Its name.
     pub name: Option<String>,
     /// It answered the last question.
@@ -133,8 +135,8 @@ impl Ability {
             (true, true) => tmux::enveloped(&kitty::question(ASKED, !self.remote)),
             (true, false) => String::new(), // it would take them for a title
         };
-        // Name, cell and window size, colour registers, largest sixel picture, mode 2026, attributes.
-        format!("{pictures}\x1b[>q\x1b[16t\x1b[14t\x1b[?1;1;0S\x1b[?2;1;0S\x1b[?2026$p\x1b[c")
+        // Keyboard, name, cell and window size, colour registers, largest sixel picture, mode 2026, attributes.
+        format!("{pictures}\x1b[?u\x1b[>q\x1b[16t\x1b[14t\x1b[?1;1;0S\x1b[?2;1;0S\x1b[?2026$p\x1b[c")
     }
 
     /// Whether it is asked if it takes kitty graphics.
@@ -159,6 +161,7 @@ impl Ability {
             Answer::Colours(colours) => self.colours = Some(colours),
             Answer::Largest(width, height) => self.largest = Some((width, height)),
             Answer::Synchronized(can) => self.synchronized = Some(can),
+            Answer::Releases => self.releases = true,
             Answer::Name(name) => self.name = Some(name),
             Answer::Graphics { .. } | Answer::Done | Answer::Other => {}
         }

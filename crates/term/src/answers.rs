@@ -35,6 +35,8 @@ pub enum Answer {
     Synchronized(bool),
     /// Its name and version.
     Name(String),
+    /// It can tell when keys are let go (the keyboard protocol of kitty, progressive enhancement).
+    Releases,
     /// It has done all that it was sent before it was asked.
     Done,
     /// Something that was not asked, or not understood.
@@ -81,6 +83,7 @@ fn sequence(body: &str) -> Answer {
             [2026, state] => Answer::Synchronized((1..=3).contains(state)),
             _ => Answer::Other,
         },
+        (Some(_), 'u') => Answer::Releases,
         (None, 'n') => Answer::Done,
         (None, 't') => match numbers(inner).as_slice() {
             [6, height, width] => match (u16::try_from(*width), u16::try_from(*height)) {
@@ -189,7 +192,7 @@ impl Sieve {
         self.at = At::Outside;
         let own = held.get(2) == Some(&b'?');
         let is_answer = match last {
-            b'c' | b'S' => own,
+            b'c' | b'S' | b'u' => own,
             b'y' => own && held.contains(&b'$'),
             b'n' => held == b"\x1b[0n" || held == b"\x1b[3n",
             b't' => held.len() > 3 && !own,
@@ -211,7 +214,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const ANSWERS: [(&[u8], Answer); 11] = [
+    const ANSWERS: [(&[u8], Answer); 12] = [
         (b"\x1b[?62;4;22c", Answer::Attributes { sixel: true }),
         (b"\x1b[?64;1;2;18c", Answer::Attributes { sixel: false }),
         (b"\x1b[6;16;8t", Answer::CellSize(8, 16)),
@@ -221,6 +224,7 @@ mod tests {
         (b"\x1b[?1;3;0S", Answer::Other),
         (b"\x1b[?2026;2$y", Answer::Synchronized(true)),
         (b"\x1b[?2026;0$y", Answer::Synchronized(false)),
+        (b"\x1b[?0u", Answer::Releases),
         (b"\x1b[0n", Answer::Done),
         (b"\x1b_Gi=31;OK\x1b\\", Answer::Graphics { id: 31, taken: Ok(()) }),
     ];

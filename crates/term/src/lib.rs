@@ -29,5 +29,5 @@ pub use display::{Display, InPixels, Shown};
 pub use image::Image;
 pub use line::to_stdin;
 pub use painter::{Freshness, Look, Painted, Pixels, TilePainter};
-pub use screen::{Asking, Before, Input, Screen, ScreenError, area, cell_aspect, questions, read_input};
+pub use screen::{Asking, Before, Input, Screen, ScreenError, area, cell_aspect, questions, read_input, tell_releases};
 pub use tmux::Tmux;

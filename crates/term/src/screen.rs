@@ -20,6 +20,7 @@ use rustix::stdio::stdin;
 use rustix::termios::{OptionalActions, Termios, tcgetattr, tcsetattr};
 use std::io::{self, IsTerminal as _, Stdout, Write as _};
 use std::sync::Once;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// Why the terminal could not be taken.
 #[derive(Debug, thiserror::Error)]
@@ -49,11 +50,25 @@ fn restore() {
     if line::is_given_away() {
         return; // it is the shell's already
     }
+    tell_releases(false);
     kitty::forget_shared();
     let _ = remove_images(&mut io::stdout());
     let _ = disable_raw_mode();
     line::give_back();
     let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
+}
+
+/// The terminal was asked to tell when keys are let go.
+static RELEASES: AtomicBool = AtomicBool::new(false);
+
+/// Whether the terminal is to tell when keys are let go, from now on. Only for one that says that it can.
+pub fn tell_releases(wanted: bool) {
+    if RELEASES.swap(wanted, Ordering::AcqRel) != wanted {
+        // Flags 1 and 2: keys are told apart, and that they are held and let go.
+        let order: &[u8] = if wanted { b"\x1b[>3u" } else { b"\x1b[<u" };
+        let mut out = io::stdout();
+        let _ = out.write_all(order).and_then(|()| out.flush());
+    }
 }
 
 impl Screen {
@@ -154,6 +169,7 @@ impl Before {
     /// The terminal as it was, whatever the process left that had it and was killed.
     pub fn put_back(&self) {
         kitty::sweep();
+        tell_releases(false);
         let _ = remove_images(&mut io::stdout());
         if let Some(before) = &self.0 {
             let _ = tcsetattr(stdin(), OptionalActions::Now, before);

@@ -100,6 +100,10 @@ fn lines(painting: &Painting, terminal: bool, took: Option<Duration>) -> Vec<(&'
                 "updates together (mode 2026)",
                 ability.synchronized.map_or_else(unknown, |can| if can { "yes".into() } else { "no".into() }),
             ),
+            (
+                "tells when keys are let go",
+                if ability.releases { "yes".into() } else { "no: moves of a head end by time".into() },
+            ),
         ]);
     } else {
         lines.push(("terminal", "none: standard input and output must be one to be asked".into()));

@@ -155,6 +155,11 @@ pub trait Page: Any {
     /// The newest figures came, while this page is shown.
     fn on_snapshot(&mut self, app: &mut App) {}
 
+    /// Whether it wants to know when a key is let go.
+    fn wants_releases(&self) -> bool {
+        false
+    }
+
     /// A key was let go; few terminals tell that.
     fn released(&mut self, app: &mut App) {}
 

@@ -469,6 +469,8 @@ impl Show {
             let told = app.painting.told();
             app.say(Tone::Alarm, format!("{} failed ({}): {told}", failed.way.words(), failed.why));
         }
+        let releases = self.app.painting.ability.releases && !self.app.pages.has_front();
+        lattice_term::tell_releases(releases && self.app.page().is_some_and(Page::wants_releases));
         let effects = self.app.shown(clock::now());
         self.carry_out(effects);
         let left: Vec<Rect> = places.iter().zip(&shown.whole).filter(|(_, whole)| !**whole).map(|(area, _)| *area).collect();

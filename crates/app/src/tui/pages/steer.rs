@@ -160,6 +160,10 @@ impl Page for SteerPage {
         }
     }
 
+    fn wants_releases(&self) -> bool {
+        true
+    }
+
     fn released(&mut self, app: &mut App) {
         if self.drag.is_none() {
             self.hand(app, Hand::Release);
