@@ -44,7 +44,7 @@ impl StandIn {
 
     /// The whole port, and the camera that looks at the screen.
     pub fn all() -> Self {
-        Self::start(&["--all"], 22)
+        Self::start(&["--all"], 23)
     }
 
     /// Cameras for load.
