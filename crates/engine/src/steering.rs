@@ -289,8 +289,9 @@ impl Task {
         let since = clock::now();
         self.outstanding = Some(since);
         if matches!(order, HeadOrder::GoTo(_) | HeadOrder::Home | HeadOrder::Look { .. }) {
-            // It is on its way, whatever it says of itself before it begins.
+            // It is on its way, whatever it says of itself before it begins; that it moves is no disobedience.
             self.state.moving = Some(true);
+            self.stopped = None;
             self.status.1 = since;
         }
         self.ask(move |device| {
@@ -568,6 +569,13 @@ mod tests {
         rig.grip.does(Hand::Do(HeadOrder::Keep("crane <&>".into(), None)));
         let kept = rig.told("it is kept", |state| state.presets.len() == 5);
         let preset = kept.presets.into_iter().find(|preset| preset.name == "crane <&>").unwrap();
+        rig.grip.does(Hand::Do(HeadOrder::Home));
+        rig.until("home", near(0.0));
+        // On its way to a place right after a stop it is left alone.
+        rig.hold("it turns", RIGHT, pan_beyond(6.0));
+        rig.grip.does(Hand::Release);
+        rig.grip.does(Hand::Do(HeadOrder::GoTo("3".into())));
+        rig.until("it gets there", near(-92.0));
         rig.grip.does(Hand::Do(HeadOrder::Home));
         rig.until("home", near(0.0));
         // Another name leaves the place as it was.
