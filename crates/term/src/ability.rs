@@ -78,6 +78,7 @@ const USUAL_CELL: (u16, u16) = (8, 16);
 
 /// What is known of a terminal.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "independent answers, not one state")]
 pub struct Ability {
     /// It takes sixel.
     pub sixel: bool,
