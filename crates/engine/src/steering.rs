@@ -31,8 +31,10 @@ const WAITING: usize = 16;
 /// What a hand does.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Hand {
-    /// It takes the head.
+    /// It takes the head, unless somebody on another screen of the site has it.
     Begin,
+    /// It takes the head, whoever has it.
+    TakeOver,
     /// A key is pressed or held: this way, so fast.
     Press(Axes<f64>, Pace),
     /// The mouse is held so far from the middle.
@@ -62,6 +64,8 @@ pub struct HeadState {
     pub presets: Vec<Preset>,
     /// Where it looks, on the scales of its positions.
     pub position: Axes<Option<f64>>,
+    /// How wide the picture is on the scale of pan, and at which zoom: measured when a point was brought to the middle.
+    pub view: Option<(f64, f64)>,
     /// It moves, by what it says.
     pub moving: Option<bool>,
     /// The way that it is told to move now, as shares of its fastest.
@@ -76,6 +80,8 @@ pub struct HeadState {
     pub patrol: Option<bool>,
     /// Why it cannot be steered.
     pub refused: Option<String>,
+    /// Who steers it on another screen of the site: [`Hand::TakeOver`] takes it.
+    pub taken_by: Option<String>,
 }
 
 /// What came of something that the device was asked.
@@ -114,6 +120,7 @@ impl Grip {
             stopped: None,
             stuck: None,
             patrol: None,
+            looked: None,
             answer,
         };
         runtime.spawn(task.run(hands, answers));
@@ -154,6 +161,8 @@ struct Task {
     /// Since when it looks where it looked, though it is told to move.
     stuck: Option<(Mono, Axes<Option<f64>>)>,
     patrol: Option<Patrol>,
+    /// What was brought to the middle, by so many halves of the picture, and where it looked before.
+    looked: Option<(f64, Axes<Option<f64>>)>,
     answer: UnboundedSender<Answer>,
 }
 
@@ -197,7 +206,7 @@ impl Task {
     fn take(&mut self, hand: Hand) {
         let now = clock::now();
         match hand {
-            Hand::Begin | Hand::End => {}
+            Hand::Begin | Hand::TakeOver | Hand::End => {}
             Hand::Press(way, pace) => {
                 let order = self.steer.press(now, way, pace);
                 self.move_on(now, order);
@@ -288,6 +297,10 @@ impl Task {
         let Some(order) = next else { return };
         let since = clock::now();
         self.outstanding = Some(since);
+        self.looked = match order {
+            HeadOrder::Look { x, zoom, .. } if x.abs() > 0.15 && (zoom - 1.0).abs() < 0.01 => Some((x, self.state.position)),
+            _ => None,
+        };
         if matches!(order, HeadOrder::GoTo(_) | HeadOrder::Home | HeadOrder::Look { .. }) {
             // It is on its way, whatever it says of itself before it begins; that it moves is no disobedience.
             self.state.moving = Some(true);
@@ -390,6 +403,14 @@ impl Task {
     fn see(&mut self, now: Mono, status: PtzStatus) {
         self.state.position = status.position;
         self.state.moving = status.moving;
+        if status.moving == Some(false)
+            && self.outstanding.is_none()
+            && let Some((halves, before)) = self.looked.take()
+            && let Some(((from, to), zoom)) = before.pan.zip(status.position.pan).zip(status.position.zoom)
+            && (to - from).abs() > 0.0
+        {
+            self.state.view = Some(((to - from).abs() * 2.0 / halves.abs(), zoom));
+        }
         match (self.state.ordered, self.stuck) {
             (Some(_), Some((since, before))) if before == status.position => {
                 if now.since(since) >= AT_ITS_END && status.position != Axes::default() {
@@ -482,7 +503,7 @@ mod tests {
         let reached = Reached { name: "Mast camera".into(), device, key, queues, news: sender };
         let grip = Grip::take(runtime.handle(), reached, None);
         let rig = Rig { runtime: Some(runtime), _cameras: (cameras, port), camera, grip, news };
-        rig.told("what it can", |state| state.node.is_some() && state.presets.len() == 4);
+        rig.told("what it can", |state| state.node.is_some() && state.presets.len() == 4 && state.position.pan.is_some());
         rig
     }
 
@@ -563,6 +584,13 @@ mod tests {
         let rig = rig();
         let near =
             |degrees: f64| move |camera: &Camera| (camera.aim().unwrap().pan - degrees).abs() < 0.5 && !camera.is_turning();
+        // What a picture shows is measured by that, as wide as it was.
+        rig.grip.does(Hand::Do(HeadOrder::Look { x: -0.5, y: 0.0, zoom: 1.0 }));
+        rig.until("half of half a picture to the left", near(-22.5));
+        let seen = rig.told("how wide the picture is", |state| state.view.is_some());
+        assert!((seen.view.unwrap().0 - 90.0).abs() < 2.0, "{:?}", seen.view);
+        rig.grip.does(Hand::Do(HeadOrder::Home));
+        rig.until("home", near(0.0));
         rig.grip.does(Hand::Do(HeadOrder::Look { x: 0.5, y: 0.0, zoom: 2.0 }));
         rig.until("half of half a picture to the right", near(22.5));
         assert!((rig.aim().zoom - 2.0).abs() < 0.1);

@@ -20,7 +20,7 @@ pub use keyring::{Keyring, KeyringError};
 pub use ledger::{EntryOrder, Ordered};
 pub use pictures::KeptPicture;
 pub use record::{RecordError, RecordFile};
-pub use screens::{Order, SILENT_AFTER, Screens, Showing};
+pub use screens::{LETS_GO_AFTER, Order, SILENT_AFTER, Screens, Showing, Steering};
 pub use secrets::{SecretError, Secrets};
 pub use sightings::{Sighting, Sightings};
 pub use site::{Camera, Group, PasswordSource, Role, SignIn, Site, SiteError, SiteFile, Stream};

@@ -25,6 +25,19 @@ pub enum Order {
     Camera(String),
 }
 
+/// Who steers a camera.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Steering {
+    /// The operator.
+    pub who: String,
+    /// The program's process.
+    pub process: u32,
+    /// When it said so, seconds UTC.
+    pub at: i64,
+}
+
+/// Who has not told for so long, in seconds, that he steers, does not.
+pub const LETS_GO_AFTER: i64 = 5;
 /// A screen that has not told for so long, in seconds, is not there.
 pub const SILENT_AFTER: i64 = 15;
 /// Largest file that is read.
@@ -93,6 +106,26 @@ impl Screens {
         order
     }
 
+    /// Who steers a camera, as far as it was told.
+    #[must_use]
+    pub fn steers(&self, camera: &str, now: i64) -> Option<Steering> {
+        let steering: Steering = read(&self.path(camera, "steers"))?;
+        ((now - steering.at).abs() <= LETS_GO_AFTER).then_some(steering)
+    }
+
+    /// Somebody steers a camera, whoever did before.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn tell_steering(&self, camera: &str, steering: &Steering) -> std::io::Result<()> {
+        self.write(&self.path(camera, "steers"), steering)
+    }
+
+    /// Somebody lets go of a camera.
+    pub fn let_go(&self, camera: &str) {
+        let _ = std::fs::remove_file(self.path(camera, "steers"));
+    }
+
     fn write(&self, path: &Path, value: &impl Serialize) -> std::io::Result<()> {
         std::fs::create_dir_all(&self.folder)?;
         // Whole or not at all for whoever reads it; it need not survive a power cut.
@@ -129,6 +162,14 @@ mod tests {
         std::fs::write(screens.path("desk", "order"), b"{ nonsense").unwrap();
         assert_eq!(screens.take("desk"), None);
         assert!(!screens.path("desk", "order").exists(), "nonsense is taken away");
+        let kim = Steering { who: "kim".into(), process: 7, at: 100 };
+        screens.tell_steering("Mast", &kim).unwrap();
+        assert_eq!((screens.steers("Mast", 104), screens.steers("Mast", 110)), (Some(kim.clone()), None));
+        assert_eq!((screens.steers("Quay", 104), other_site.steers("Mast", 104)), (None, None));
+        screens.tell_steering("Mast", &Steering { who: "ola".into(), process: 8, ..kim }).unwrap();
+        assert_eq!(screens.steers("Mast", 104).unwrap().process, 8, "taken over");
+        screens.let_go("Mast");
+        assert_eq!(screens.steers("Mast", 104), None);
         screens.leave("desk");
         assert_eq!(screens.showing("desk", 110), None);
     }

@@ -9,6 +9,7 @@ use lattice_core::Verdict;
 use lattice_core::clock::Told;
 use lattice_core::meter::Figures;
 use lattice_core::target::Newcomer;
+use lattice_store::Steering;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -28,7 +29,11 @@ impl Machine {
     /// Somebody's hand does something on the head of a camera.
     pub(super) fn steer(&mut self, name: String, hand: Hand) {
         if hand == Hand::End {
-            self.hands.remove(&name);
+            if self.hands.remove(&name).is_some()
+                && let Some(screens) = &self.screens
+            {
+                screens.let_go(&name);
+            }
             if let Some(camera) = self.cameras.id(&name) {
                 self.feeds.watch_movement(camera, false);
             }
@@ -38,6 +43,10 @@ impl Machine {
         if goes_on || hand == Hand::Release {
             return;
         }
+        if let Some(other) = self.other_hand(&name).filter(|_| hand != Hand::TakeOver) {
+            let state = HeadState { taken_by: Some(other.who), ..HeadState::default() };
+            return self.tell(News::Head(name, Box::new(state)));
+        }
         let movement = self.cameras.id(&name).and_then(|camera| self.feeds.watch_movement(camera, true));
         let Some(errands) = &self.errands else {
             return self.say(Loudness::Text, "there is no site: cameras of a site can be steered");
@@ -45,9 +54,38 @@ impl Machine {
         match errands.grip(&name, movement) {
             Ok(grip) => {
                 grip.does(hand);
+                self.tell_steering(&name);
                 self.hands.insert(name, grip);
             }
             Err(why) => self.tell(News::Head(name, Box::new(HeadState { refused: Some(why), ..HeadState::default() }))),
+        }
+    }
+
+    /// Who steers a camera from another process, on a screen of the same site.
+    fn other_hand(&self, name: &str) -> Option<Steering> {
+        let now = self.now.utc.as_unix_micros() / 1_000_000;
+        self.screens.as_ref()?.steers(name, now).filter(|other| other.process != std::process::id())
+    }
+
+    fn tell_steering(&self, name: &str) {
+        let at = self.now.utc.as_unix_micros() / 1_000_000;
+        let steering = Steering { who: self.operator.clone(), process: std::process::id(), at };
+        if let Some(Err(error)) = self.screens.as_ref().map(|screens| screens.tell_steering(name, &steering)) {
+            tracing::warn!(%error, "who steers could not be told to other screens");
+        }
+    }
+
+    /// Other screens are told who steers; what another one took over is let go.
+    pub(super) fn tell_hands(&mut self) {
+        for name in self.hands.keys().cloned().collect::<Vec<_>>() {
+            match self.other_hand(&name) {
+                None => self.tell_steering(&name),
+                Some(other) => {
+                    self.hands.remove(&name);
+                    let refused = Some(format!("{} has taken it over on another screen", other.who));
+                    self.tell(News::Head(name, Box::new(HeadState { refused, ..HeadState::default() })));
+                }
+            }
         }
     }
 

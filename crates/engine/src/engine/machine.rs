@@ -85,10 +85,10 @@ pub(super) struct Machine {
     /// The heads that somebody steers, by the names of their cameras.
     pub(super) hands: BTreeMap<String, Grip>,
     jobs: (Sender<JobNews>, Receiver<JobNews>),
-    screens: Option<Screens>,
+    pub(super) screens: Option<Screens>,
     viewers: BTreeMap<ViewerId, Screen>,
     bells: Bells,
-    operator: String,
+    pub(super) operator: String,
     /// Megapixels a second that this machine decodes, as soon as it was measured.
     decoding: Receiver<f64>,
     pub(super) own_addresses: Arc<Vec<String>>,
@@ -444,6 +444,7 @@ impl Machine {
         self.keep_last_pictures();
         if self.looked_at_screens.is_due() {
             self.look_at_screens();
+            self.tell_hands();
         }
         self.look_around();
         if self.figures_told.is_due() {

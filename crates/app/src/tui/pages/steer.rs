@@ -134,6 +134,9 @@ impl Page for SteerPage {
         if let News::Head(name, state) = news
             && *name == self.name
         {
+            if let Some(who) = &state.taken_by {
+                return Self::ask_whether_to_take_over(app, who);
+            }
             if let Some(why) = &state.refused {
                 app.say(Tone::Bright, format!("{name}: {why}"));
             }
@@ -201,6 +204,17 @@ impl SteerPage {
         *self = Self { key: Some(key), name: name.clone(), used: Some(app.now), ..Self::default() };
         app.open(Self::NAME);
         app.tell(Command::Steer(name, Hand::Begin));
+    }
+
+    /// Somebody has the head on another screen of the site.
+    fn ask_whether_to_take_over(app: &mut App, who: &str) {
+        let (leave, take) = (format!("leave it to {who}"), format!("take it over from {who}"));
+        app.put_in_front(Picker::list("Somebody else steers it", move |_| {
+            let yes = Line::new(&take, String::new(), "", |app| {
+                app.on_page(|page: &mut Self, app| page.hand(app, Hand::TakeOver));
+            });
+            vec![Line::new(&leave, String::new(), "", App::back), yes]
+        }));
     }
 
     fn hand(&mut self, app: &mut App, hand: Hand) {

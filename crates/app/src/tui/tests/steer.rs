@@ -107,6 +107,22 @@ fn keys_that_are_held_steer_and_what_the_head_cannot_is_said() {
 }
 
 #[test]
+fn who_steers_on_another_screen_is_asked_about_before_it_is_taken_over() {
+    let taken = || HeadState { taken_by: Some("kim".into()), ..HeadState::default() };
+    let mut app = steered(160, 50);
+    tell(&mut app, taken());
+    assert!(has(&draw(&app, ColourDepth::Mono), "leave it to kim"));
+    press(&mut app, KeyCode::Down);
+    assert_eq!(hands(press(&mut app, KeyCode::Enter)), [Hand::TakeOver]);
+    tell(&mut app, head());
+    assert!(has(&draw(&app, ColourDepth::Mono), "presets 2"));
+    let mut app = steered(160, 50);
+    tell(&mut app, taken());
+    press(&mut app, KeyCode::Enter);
+    assert!(app.is_on_wall());
+}
+
+#[test]
 fn the_mouse_centres_frames_and_steers_from_the_middle() {
     let mut app = steered(160, 50);
     tell(&mut app, head());

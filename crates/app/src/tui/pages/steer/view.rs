@@ -194,7 +194,9 @@ fn head(theme: Theme, page: &SteerPage, body: Rect, area: Rect, buf: &mut Buffer
     let number = |value: Option<f64>| value.map_or_else(|| "–".to_owned(), |value| format!("{value:.1}"));
     let zoom = head.position.zoom.zip(node.position.zoom).map(|(at, scale)| scale.share(at) * 100.0);
     let zoom = zoom.map_or_else(|| "–".to_owned(), |share| format!("{share:.0} %"));
-    let at = format!("pan {}  tilt {}  zoom {zoom}", number(head.position.pan), number(head.position.tilt));
+    let wide = head.view.filter(|(_, at)| head.position.zoom.is_some_and(|zoom| (at - zoom).abs() < 0.01));
+    let wide = wide.map_or_else(String::new, |(wide, _)| format!("  view {wide:.0}"));
+    let at = format!("pan {}  tilt {}  zoom {zoom}{wide}", number(head.position.pan), number(head.position.tilt));
     Line::styled(at, theme.tone(Tone::Calm)).render(Rect { y: map.bottom(), height: 1, ..area }.intersection(area), buf);
     let patrol = match head.patrol {
         Some(true) => "patrol waits while you steer",
@@ -234,5 +236,14 @@ fn draw_map(theme: Theme, head: &HeadState, (pan, tilt): (Option<Scale>, Option<
     }
     let column = map.x + (across.share(x) * f64::from(map.width - 1)).round() as u16;
     let row = map.y + ((1.0 - down.share(y)) * f64::from(map.height - 1)).round() as u16;
+    // How wide the picture is, where that was measured at this zoom.
+    let zoom = head.position.zoom.unwrap_or(0.0);
+    if let Some((wide, _)) = head.view.filter(|(_, at)| (at - zoom).abs() < 0.01) {
+        let half = (wide / (across.most - across.least).max(0.001) * f64::from(map.width) / 2.0).round() as u16;
+        let (left, right) = (column.saturating_sub(half).max(map.x), (column + half).min(map.right() - 1));
+        for x in left..=right {
+            buf.set_string(x, row, "─", theme.tone(Tone::Calm));
+        }
+    }
     buf.set_string(column, row, "◆", theme.tone(Tone::Here));
 }
