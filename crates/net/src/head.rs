@@ -2,7 +2,7 @@
 
 use crate::device::{Device, DeviceError};
 use lattice_core::SourceUrl;
-use lattice_core::onvif::{self, Axes, IMAGING_NAMESPACE, PTZ_NAMESPACE, Preset, Profile, PtzNode, PtzStatus, Scale};
+use lattice_core::onvif::{self, Axes, Fault, IMAGING_NAMESPACE, PTZ_NAMESPACE, Preset, Profile, PtzNode, PtzStatus, Scale};
 use std::time::Duration;
 
 /// Orders to move carry this time-out, where the device takes it: so long after the last one it stops by itself.
@@ -61,9 +61,6 @@ impl Head {
     }
 }
 
-/// Half of the picture's width, by a zoom that is not known: a camera without one sees so many degrees.
-const HALF_VIEW: f64 = 30.0;
-
 impl Device {
     /// What the camera with this stream's profile, or else the first that has one, is steered by; `None` where nothing is.
     ///
@@ -114,7 +111,8 @@ impl Device {
                 let by = zoom.max(0.01).log2();
                 let nearer = node.way.zoom.filter(|_| by.abs() > 0.01).map(|scale| scale.clamp(by));
                 if !node.by_view {
-                    return self.look_by_degrees(head, (*x, *y), nearer).await;
+                    let reason = "it does not move by what is in the picture: no point can be brought to the middle".into();
+                    return Err(DeviceError::Refused(Fault { codes: Vec::new(), reason }));
                 }
                 onvif::relative_move(profile, Axes { pan: Some(*x), tilt: Some(*y), zoom: nearer }, true)
             }
@@ -131,18 +129,6 @@ impl Device {
             }
         };
         self.ask(&head.service, &body, self.is_signed()).await.map(drop)
-    }
-
-    /// A head that knows nothing of the field of view: by what a picture shows at most, where it tells positions in degrees.
-    async fn look_by_degrees(&self, head: &Head, (x, y): (f64, f64), zoom: Option<f64>) -> Result<(), DeviceError> {
-        let status = self.head_status(head).await?;
-        let nearer = status.position.zoom.zip(head.node.position.zoom).map_or(0.0, |(at, scale)| scale.share(at));
-        let half = HALF_VIEW * (1.0 - nearer * 0.9);
-        let to = |at: Option<f64>, scale: Option<Scale>, by: f64| Some(scale?.clamp(at? + by));
-        let (pan, tilt) = (head.node.position.pan, head.node.position.tilt);
-        let position =
-            Axes { pan: to(status.position.pan, pan, x * half), tilt: to(status.position.tilt, tilt, y * half * 0.56), zoom };
-        self.ask(&head.service, &onvif::absolute_move(&head.profile, position), self.is_signed()).await.map(drop)
     }
 
     /// Where a head looks, and whether it moves.

@@ -276,12 +276,6 @@ pub fn relative_move(profile: &str, way: Axes<Option<f64>>, by_view: bool) -> St
     of_profile("RelativeMove", profile, &format!("<tptz:Translation>{way}</tptz:Translation>"))
 }
 
-/// Moves to a position, on the device's scales.
-#[must_use]
-pub fn absolute_move(profile: &str, position: Axes<Option<f64>>) -> String {
-    of_profile("AbsoluteMove", profile, &format!("<tptz:Position>{}</tptz:Position>", vector(position)))
-}
-
 /// Stops every move.
 #[must_use]
 pub fn stop(profile: &str) -> String {
@@ -418,7 +412,6 @@ mod tests {
         assert_eq!(order(move_focus("v", -0.5)).text_at(&["Focus", "Continuous", "Speed"]), Some("-0.5"));
         assert_eq!(order(stop_focus("v")).text_at(&["VideoSourceToken"]), Some("v"));
         assert_eq!(order(send_auxiliary("p", "tt:Wiper|On")).text_at(&["AuxiliaryData"]), Some("tt:Wiper|On"));
-        assert_eq!(order(absolute_move("p", Axes { pan: Some(1.0), tilt: Some(2.0), zoom: Some(3.0) })).name, "AbsoluteMove");
     }
 
     #[test]

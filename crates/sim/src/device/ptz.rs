@@ -16,7 +16,7 @@ const LONGEST: Duration = Duration::from_secs(10);
 const OUTPUTS: [&str; 4] = ["tt:Wiper|On", "tt:Wiper|Off", "tt:IRLamp|On", "tt:IRLamp|Off"];
 
 /// The questions and orders that are answered here.
-pub(super) const QUESTIONS: [&str; 17] = [
+pub(super) const QUESTIONS: [&str; 14] = [
     "GetNodes",
     "GetConfigurationOptions",
     "GetStatus",
@@ -31,9 +31,6 @@ pub(super) const QUESTIONS: [&str; 17] = [
     "GotoHomePosition",
     "SetHomePosition",
     "SendAuxiliaryCommand",
-    "Move",
-    "GetImagingSettings",
-    "GetOptions",
 ];
 
 /// The answer to one of [`QUESTIONS`], or the fault.
