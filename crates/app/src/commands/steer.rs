@@ -40,12 +40,12 @@ pub enum Order {
 /// The options.
 #[derive(Debug, Args)]
 pub struct SteerOptions {
-    /// The camera, by its name or a part of it that no other has
+    /// The camera, by its name or a beginning that no other has
     pub camera: String,
     /// What to do
     #[arg(value_enum)]
     pub order: Order,
-    /// The preset's name, or a part of it
+    /// The preset's name, or a beginning that no other has
     pub preset: Option<String>,
     /// How long it moves, like 500ms or 2s
     #[arg(long = "for", value_name = "TIME", default_value = "500ms", value_parser = crate::cli::span)]
@@ -120,7 +120,7 @@ fn order(options: &SteerOptions, presets: &[Preset]) -> anyhow::Result<Option<He
     let share = f64::from(options.speed) / 100.0;
     let moves = |pan: f64, tilt: f64, zoom: f64| Some(HeadOrder::Move(Axes { pan, tilt, zoom }.map(|way| way * share)));
     if options.preset.is_some() && options.order != Order::Preset {
-        bail!("{:?} belongs to no preset: write  preset NAME", options.preset.as_deref().unwrap_or(""));
+        bail!("{:?} is no part of this order: to go to a preset write  preset NAME", options.preset.as_deref().unwrap_or(""));
     }
     Ok(match options.order {
         Order::Left => moves(-1.0, 0.0, 0.0),
