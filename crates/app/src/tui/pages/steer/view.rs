@@ -98,7 +98,13 @@ pub fn draw(
     let name = app.stream_name(key);
     let line = |row: u16| Rect { y: place.bottom() + row, height: 1, ..place }.intersection(body);
     plate::draw(app, theme, plate::Subject { key, name: &name, tile: None, selected: false }, line(0), buf);
-    Line::from(ordered(theme, page)).render(line(1), buf);
+    let mut told = ordered(theme, page);
+    if beside(body).is_none() {
+        let preset = page.head.as_ref().and_then(|head| head.presets.get(page.preset));
+        let preset = preset.map_or_else(String::new, |preset| format!("▸ {}  ", preset.name));
+        told.insert(0, Span::styled(format!("STEERING  {preset}"), theme.tone(Tone::Here)));
+    }
+    Line::from(told).render(line(1), buf);
     let (said, tone) = said(page);
     Line::styled(said, theme.tone(tone)).render(line(2), buf);
     if let Some(beside) = beside(body) {
