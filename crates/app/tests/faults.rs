@@ -12,6 +12,7 @@ use crossbeam_channel::unbounded;
 use lattice_core::meter::Figures;
 use lattice_core::onvif::{Match, emit_match};
 use lattice_core::video::{NalKind, annex_b};
+use lattice_core::view::View;
 use lattice_core::{Role, TransportChoice};
 use lattice_engine::{
     Ask, Bell, CameraDef, Command, Config, Decode, Demand, Engine, FeedKey, SMALL_TILE, Shown, StreamDef, Viewer,
@@ -101,7 +102,7 @@ impl Wall {
         let pixels = 160 * 90;
         let ask =
             |(place, key): (usize, &FeedKey)| Ask { place, camera: key.camera, pixels, all: false, weight: 1.0, hold: None };
-        let shown = |key: &FeedKey| Shown { key: *key, wanted: SMALL_TILE, playout: None };
+        let shown = |key: &FeedKey| Shown { key: *key, place: 0, wanted: SMALL_TILE, view: View::WHOLE, playout: None };
         let demand = Demand {
             asks: names.iter().enumerate().map(ask).collect(),
             shown: names.iter().map(shown).collect(),
@@ -324,15 +325,22 @@ fn threads_and_shared() -> (usize, usize) {
     (std::fs::read_dir("/proc/self/task").unwrap().count(), maps.lines().filter(|line| line.contains("memfd:")).count())
 }
 
-/// Resident memory of this process and its decoders that is their own, in KiB. What they share stands in both, and hangs on what
+/// Resident memory of this process, and of its decoders, that is their own, in KiB. What they share stands in both, and hangs on what
 /// is looked at just now.
-fn resident() -> f64 {
+fn resident() -> (f64, f64) {
     let of = |process: String| {
         let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
         let line = status.lines().find(|line| line.starts_with("RssAnon")).unwrap_or_default().to_owned();
         line.split_whitespace().nth(1).and_then(|number| number.parse::<f64>().ok()).unwrap_or(0.0)
     };
-    decoders().into_iter().map(|number| number.to_string()).chain(["self".to_owned()]).map(of).sum()
+    (of("self".to_owned()), decoders().into_iter().map(|number| of(number.to_string())).sum())
+}
+
+/// What this process has open.
+fn open() -> Vec<String> {
+    let files = std::fs::read_dir("/proc/self/fd").unwrap().flatten();
+    let named = files.filter_map(|file| Some((file.file_name(), std::fs::read_link(file.path()).ok()?)));
+    named.map(|(number, name)| format!("{} {}", number.display(), name.display())).collect()
 }
 
 fn median(mut values: Vec<f64>) -> f64 {
@@ -378,7 +386,9 @@ fn faults_by_chance_leave_nothing_behind() {
     let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
     let (minutes, seed) = (number("AMBER_LATTICE_SOAK_MINUTES", 30), number("AMBER_LATTICE_SOAK_SEED", 1));
     let mut chance = rand::rngs::StdRng::seed_from_u64(seed);
-    let before = (held().0, threads_and_shared(), decoders().len());
+    // What the runtime opens once for the whole process, for signals, is no one's.
+    drop(tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap());
+    let (before, opened) = ((held().0, threads_and_shared(), decoders().len()), open());
     let mut wall = Wall::start(32, Vec::new());
     wall.wait("first pictures", |wall| (0..32).all(|index| wall.picture(index).is_some()));
     let begun = Instant::now();
@@ -386,7 +396,7 @@ fn faults_by_chance_leave_nothing_behind() {
     let mut busy = [begun; 32];
     let (mut next_fault, mut next_row, mut next_kill, mut next_look) = (begun, begun, at(1.0), at(0.5));
     let (mut samples, mut ordered, mut killed, mut looks, mut rows) = (Vec::new(), 0, 0, true, 0u32);
-    println!("{:>6} {:>9} {:>6} {:>8} {:>7} {:>8}", "min", "MiB", "files", "threads", "shared", "entries");
+    println!("{:>6} {:>9} {:>9} {:>6} {:>8} {:>7} {:>8}", "min", "wall MiB", "decoders", "files", "threads", "shared", "entries");
     while Instant::now() < at(minutes as f64) {
         std::thread::sleep(Duration::from_millis(200));
         let now = Instant::now();
@@ -429,13 +439,15 @@ fn faults_by_chance_leave_nothing_behind() {
             let minute = begun.elapsed().as_secs_f64() / 60.0;
             // Only while it is looked at: decoders have no work else.
             if looks {
-                samples.push((minute, resident()));
+                let (wall, decoders) = resident();
+                samples.push((minute, wall + decoders));
             }
             if minute >= f64::from(rows) {
                 rows += 1;
                 let ((files, _), (threads, shared)) = (held(), threads_and_shared());
-                let (memory, entries) = (resident() / 1024.0, wall.viewer.snapshot().ledger.entries().len());
-                println!("{minute:>6.1} {memory:>9.1} {files:>6} {threads:>8} {shared:>7} {entries:>8}");
+                let ((own, theirs), entries) = (resident(), wall.viewer.snapshot().ledger.entries().len());
+                let (own, theirs) = (own / 1024.0, theirs / 1024.0);
+                println!("{minute:>6.1} {own:>9.1} {theirs:>9.1} {files:>6} {threads:>8} {shared:>7} {entries:>8}");
             }
         }
     }
@@ -461,8 +473,9 @@ fn faults_by_chance_leave_nothing_behind() {
     while (held().0, threads_and_shared(), decoders().len()) != before {
         assert!(
             Instant::now() < deadline,
-            "left over: {:?}, before {before:?}",
-            (held().0, threads_and_shared(), decoders().len())
+            "left over: {:?}, before {before:?}; open {:?}, before {opened:?}",
+            (held().0, threads_and_shared(), decoders().len()),
+            open()
         );
         std::thread::sleep(Duration::from_millis(100));
     }

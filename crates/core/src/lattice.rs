@@ -10,6 +10,8 @@ pub use history::History;
 
 use crate::Role;
 use crate::layout::{Edge, Layout, LayoutError, MAX_PLACES, Places, Screen};
+use crate::lens::Gaze;
+use crate::view::Zoom;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
@@ -56,6 +58,15 @@ impl Aspect {
     }
 }
 
+/// A view into a picture of all around.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Around {
+    /// Straight, there.
+    Window(Gaze),
+    /// A strip of all around, with this in its middle.
+    Strip(Gaze),
+}
+
 /// A camera in a tile.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Placed {
@@ -67,6 +78,10 @@ pub struct Placed {
     pub hold: Option<Role>,
     /// Marked by the operator, to be remembered.
     pub marked: bool,
+    /// What of its picture is seen.
+    pub zoom: Zoom,
+    /// The view into the picture of a camera that sees all around; the picture as it comes for `None`.
+    pub around: Option<Around>,
 }
 
 impl Placed {

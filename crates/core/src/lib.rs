@@ -10,6 +10,7 @@
 #![forbid(unsafe_code)]
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+pub mod adjust;
 pub mod backoff;
 pub mod cause;
 pub mod check;
@@ -22,6 +23,7 @@ pub mod flash;
 pub mod lattice;
 pub mod layout;
 pub mod ledger;
+pub mod lens;
 pub mod meter;
 pub mod metrics;
 pub mod multipart;
@@ -51,6 +53,7 @@ mod units;
 pub mod veil;
 pub mod verdict;
 pub mod video;
+pub mod view;
 pub mod wire;
 
 pub use cause::{Cause, Whose};

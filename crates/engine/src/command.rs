@@ -4,6 +4,7 @@ use crate::around::Around;
 use crate::camera::{CameraId, FeedKey};
 use crate::jobs::{DeviceNews, Errand, Intake, Taken};
 use crate::steering::{Hand, HeadState};
+use lattice_core::adjust::Adjust;
 use lattice_core::check::Ladder;
 use lattice_core::lattice::Lattice;
 use lattice_core::meter::FlashStep;
@@ -84,6 +85,11 @@ pub enum Command {
     Send(String, Order),
     /// Work on the site and its devices.
     Errand(Errand),
+    /// Show a camera's pictures adjusted so, from this many hundredths of their width on, without keeping it; as the site has it
+    /// for `None`.
+    Adjust(CameraId, Option<(Adjust, u8)>),
+    /// Whether to tell how the levels of a camera's pictures are spread.
+    Tones(CameraId, bool),
     /// Somebody's hand does something on the head of a camera, by its name.
     Steer(String, Hand),
 }

@@ -3,11 +3,18 @@
 use crate::camera::{CameraId, FeedKey};
 use lattice_core::Role;
 use lattice_core::playout::Playout;
-use lattice_media::Wanted;
+use lattice_core::view::View;
+use lattice_media::{Print, Wanted};
 
 /// A screen that looks at the engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct ViewerId(pub u32);
+
+/// The print that a place of a screen is shown: all places that show the whole picture share one.
+#[must_use]
+pub const fn print_of(viewer: ViewerId, place: usize, view: &View) -> u64 {
+    if view.is_whole() { Print::WHOLE } else { ((viewer.0 as u64 + 1) << 32) | (place as u64 + 1) }
+}
 
 /// A camera that is to stand in a place of a screen.
 #[derive(Debug, Clone, PartialEq)]
@@ -31,8 +38,12 @@ pub struct Ask {
 pub struct Shown {
     /// Which.
     pub key: FeedKey,
+    /// The place of the screen, where it shows another part of the picture than others may.
+    pub place: usize,
     /// What its tile can show of it.
     pub wanted: Wanted,
+    /// What it shows of it.
+    pub view: View,
     /// When its units go on to its decoder; `None` leaves it to the site.
     pub playout: Option<Playout>,
 }

@@ -4,6 +4,7 @@
 
 use crate::camera::{CameraId, Cameras, FeedKey};
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use lattice_core::adjust::Toned;
 use lattice_core::clock::Told;
 use lattice_core::meter::{Figures, FlashStep};
 use lattice_core::playout::Playout;
@@ -11,7 +12,7 @@ use lattice_core::steer::Movement;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::video::MAX_PIXELS;
 use lattice_core::{Transport, TransportChoice};
-use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, TilePicture, Wanted};
+use lattice_media::{DamageChoice, Lane, LaneEvent, Pool, Print, TilePicture, Wanted};
 use lattice_net::{Command, Origin, Runtime, Source, SourceConfig, Station, Tap, clock};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -65,15 +66,53 @@ impl Bells {
 /// Where a stream's pictures can be had, and where it is told that one was drawn; cheap to clone.
 #[derive(Clone)]
 pub struct Output {
-    newest: Arc<Mutex<Option<Arc<TilePicture>>>>,
+    newest: Arc<Mutex<Newest>>,
     stations: mpsc::Sender<Station>,
 }
 
+/// The newest pictures of a stream.
+#[derive(Default)]
+struct Newest {
+    /// Of all prints; the whole picture goes before others of the same unit.
+    picture: Option<Arc<TilePicture>>,
+    /// Those that do not show the whole picture, by their print.
+    prints: BTreeMap<u64, Arc<TilePicture>>,
+    /// How its levels are spread, before and after it was adjusted.
+    tones: Option<Arc<Toned>>,
+}
+
+impl Newest {
+    fn take(&mut self, print: u64, picture: Arc<TilePicture>) {
+        if print == Print::WHOLE || self.picture.as_ref().is_none_or(|before| before.number != picture.number) {
+            self.picture = Some(picture.clone());
+        }
+        if print != Print::WHOLE {
+            self.prints.insert(print, picture);
+        }
+    }
+}
+
 impl Output {
-    /// The newest picture; `None` before the first.
+    fn locked(&self) -> std::sync::MutexGuard<'_, Newest> {
+        self.newest.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The newest picture, as a rule the whole; `None` before the first.
     #[must_use]
     pub fn newest(&self) -> Option<Arc<TilePicture>> {
-        self.newest.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.locked().picture.clone()
+    }
+
+    /// The newest picture of a print that does not show the whole; `None` before the first.
+    #[must_use]
+    pub fn print(&self, print: u64) -> Option<Arc<TilePicture>> {
+        self.locked().prints.get(&print).cloned()
+    }
+
+    /// How the levels of the newest picture are spread, before and after it was adjusted, while that is asked for.
+    #[must_use]
+    pub fn tones(&self) -> Option<Arc<Toned>> {
+        self.locked().tones.clone()
     }
 
     /// A picture was written to a terminal, at this time.
@@ -133,14 +172,16 @@ fn station(event: LaneEvent) -> Option<Station> {
         LaneEvent::Skipped { count } => Some(Station::Skipped { count }),
         LaneEvent::Glance(glance) => Some(Station::Glance(glance)),
         LaneEvent::Light { number, at, cells } => Some(Station::Light { number, at, cells }),
-        LaneEvent::Picture(_) | LaneEvent::Still(_) | LaneEvent::Recalled(_) => None,
+        LaneEvent::Picture(..) | LaneEvent::Tones(_) | LaneEvent::Still(_) | LaneEvent::Recalled(_) => None,
     }
 }
 
 /// Where a lane's pictures go.
 pub struct Pictures {
-    /// The newest picture, at each.
-    pub on_picture: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
+    /// The newest picture of a print, at each.
+    pub on_picture: Box<dyn Fn(u64, Arc<TilePicture>) + Send + Sync>,
+    /// How its levels are spread, before and after it was adjusted.
+    pub on_tones: Box<dyn Fn(Arc<Toned>) + Send + Sync>,
     /// One that was asked for to be kept.
     pub on_still: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
     /// The last one that was received, which was asked for.
@@ -149,7 +190,12 @@ pub struct Pictures {
 
 impl Default for Pictures {
     fn default() -> Self {
-        Self { on_picture: Box::new(|_| {}), on_still: Box::new(|_| {}), on_recalled: Box::new(|_| {}) }
+        Self {
+            on_picture: Box::new(|_, _| {}),
+            on_tones: Box::new(|_| {}),
+            on_still: Box::new(|_| {}),
+            on_recalled: Box::new(|_| {}),
+        }
     }
 }
 
@@ -159,7 +205,7 @@ pub struct Feed {
     lane: Option<Lane>,
     movement: Arc<Mutex<Movement>>,
     stations: mpsc::Sender<Station>,
-    wanted: Option<Wanted>,
+    prints: Vec<Print>,
     playout: Playout,
     thresholds: Thresholds,
 }
@@ -176,7 +222,8 @@ impl Feed {
         let seen = movement.clone();
         let lane = pool.map(|pool| {
             pool.lane(Box::new(move |event| match event {
-                LaneEvent::Picture(picture) => (pictures.on_picture)(picture),
+                LaneEvent::Picture(print, picture) => (pictures.on_picture)(print, picture),
+                LaneEvent::Tones(tones) => (pictures.on_tones)(tones),
                 LaneEvent::Still(picture) => (pictures.on_still)(picture),
                 LaneEvent::Recalled(picture) => (pictures.on_recalled)(picture),
                 other => {
@@ -195,22 +242,27 @@ impl Feed {
         let source = Source::open(runtime, config, sink);
         let stations = source.stations();
         let _ = post.set(stations.clone());
-        Self { source, lane, movement, stations, wanted: None, playout: Playout::AtOnce, thresholds: Thresholds::default() }
+        Self { source, lane, movement, stations, prints: Vec::new(), playout: Playout::AtOnce, thresholds: Thresholds::default() }
     }
 
     /// What the largest tile of it can show from now on; `None` when it is on no screen.
     pub fn want(&mut self, wanted: Option<Wanted>) {
-        if self.wanted == wanted {
+        self.want_prints(wanted.into_iter().map(Print::whole).collect());
+    }
+
+    /// What is made of each picture from now on; nothing when it is on no screen.
+    pub fn want_prints(&mut self, prints: Vec<Print>) {
+        if self.prints == prints {
             return;
         }
         // Of keyframes alone no shown rate is told.
-        let visible = |wanted: Option<Wanted>| wanted.is_some_and(|wanted| !wanted.keyframes_only);
-        if visible(self.wanted) != visible(wanted) {
-            let _ = self.stations.try_send(Station::Visible(visible(wanted)));
+        let visible = |prints: &[Print]| prints.iter().any(|print| !print.wanted.keyframes_only);
+        if visible(&self.prints) != visible(&prints) {
+            let _ = self.stations.try_send(Station::Visible(visible(&prints)));
         }
-        self.wanted = wanted;
+        self.prints.clone_from(&prints);
         if let Some(lane) = &self.lane {
-            lane.want(wanted);
+            lane.want_prints(prints);
         }
     }
 
@@ -330,13 +382,16 @@ impl Feeds {
             Some(Transport::Tcp) => TransportChoice::Tcp,
             _ => own,
         };
-        let newest: Arc<Mutex<Option<Arc<TilePicture>>>> = Arc::default();
-        let (slot, bells) = (newest.clone(), self.bells.clone());
+        let newest: Arc<Mutex<Newest>> = Arc::default();
+        let (slot, tones, bells) = (newest.clone(), newest.clone(), self.bells.clone());
         let (stills, recalled) = (self.stills.0.clone(), self.recalled.0.clone());
         let pictures = Pictures {
-            on_picture: Box::new(move |picture| {
-                *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(picture);
+            on_picture: Box::new(move |print, picture| {
+                slot.lock().unwrap_or_else(PoisonError::into_inner).take(print, picture);
                 bells.ring();
+            }),
+            on_tones: Box::new(move |told| {
+                tones.lock().unwrap_or_else(PoisonError::into_inner).tones = Some(told);
             }),
             on_still: Box::new(move |picture| drop(stills.send((key, picture)))),
             on_recalled: Box::new(move |picture| drop(recalled.send((key, picture)))),
@@ -385,12 +440,21 @@ impl Feeds {
     }
 
     /// What screens show of each stream, and when its units go on to its decoder.
-    pub fn want(&mut self, wanted: impl Fn(FeedKey) -> (Option<Wanted>, Playout, Thresholds)) {
-        for (key, (feed, _)) in &mut self.open {
-            let (size, playout, thresholds) = wanted(*key);
+    pub fn want(&mut self, wanted: impl Fn(FeedKey) -> (Vec<Print>, Playout, Thresholds)) {
+        for (key, (feed, output)) in &mut self.open {
+            let (prints, playout, thresholds) = wanted(*key);
             feed.play_out(playout);
             feed.set_thresholds(thresholds);
-            feed.want(size);
+            output.locked().prints.retain(|id, _| prints.iter().any(|print| print.id == *id));
+            feed.want_prints(prints);
+        }
+    }
+
+    /// Whether to tell how the levels of a camera's pictures are spread.
+    pub fn tell_tones(&self, camera: CameraId, wanted: bool) {
+        for (_, (feed, output)) in self.open.iter().filter(|(key, _)| key.camera == camera) {
+            feed.lane.iter().for_each(|lane| lane.tell_tones(wanted));
+            output.locked().tones = None;
         }
     }
 
@@ -432,7 +496,7 @@ impl Feeds {
     pub fn watch_movement(&self, camera: CameraId, wanted: bool) -> Option<Arc<Mutex<Movement>>> {
         let of_camera = self.open.iter().filter(|(key, _)| key.camera == camera);
         let mut decoded =
-            of_camera.filter(|(_, (feed, _))| feed.wanted.is_some() || !wanted).map(|(_, (feed, _))| feed).peekable();
+            of_camera.filter(|(_, (feed, _))| !feed.prints.is_empty() || !wanted).map(|(_, (feed, _))| feed).peekable();
         let first = decoded.peek().map(|feed| feed.movement.clone());
         decoded.filter_map(|feed| feed.lane.as_ref()).for_each(|lane| lane.tell_light(wanted));
         first

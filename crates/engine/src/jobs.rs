@@ -27,9 +27,11 @@ use crate::kept::{Kept, path_patterns};
 use crate::places::{typed_path, write_new};
 use crate::steering::HeadState;
 use crossbeam_channel::Sender;
+use lattice_core::adjust::{Adjust, Preset, presets};
 use lattice_core::check::Ladder;
 use lattice_core::find::{AddressRange, MANY_ADDRESSES, PathPattern};
 use lattice_core::lattice::Lattice;
+use lattice_core::lens::Lens;
 use lattice_core::onvif::Encoder;
 use lattice_core::target::Newcomer;
 use lattice_core::{Cause, Credentials, Secret, SourceUrl, TransportChoice};
@@ -85,6 +87,12 @@ pub enum Errand {
     Undo,
     /// Keep the receive buffer of a camera's stream; that of its place for `None`.
     Buffer(String, Role, Option<Duration>),
+    /// Keep these adjustments of a camera's pictures.
+    Adjust(String, Adjust),
+    /// Keep these adjustments under a name; take the preset of this name out for none.
+    Preset(String, Option<Adjust>),
+    /// Keep what is known of a camera's lens; `None` where it sees no more than its picture shows.
+    Lens(String, Option<Lens>),
     /// Write a lattice to a file of its own.
     ExportLattice(Box<Lattice>, String),
     /// Take the lattices of a file in.
@@ -287,6 +295,18 @@ impl Errands {
                 self.change(|editor| editor.put_camera(&camera))?;
                 Ok(Outcome::default())
             }
+            Errand::Adjust(name, adjust) => {
+                let camera = Camera { adjust, ..self.camera(&name)? };
+                self.change(|editor| editor.put_camera(&camera))?;
+                Ok(Outcome { say: Some(format!("{name} is shown {adjust}")), ..Outcome::default() })
+            }
+            Errand::Lens(name, lens) => {
+                lens.map_or(Ok(()), |lens| lens.check()).map_err(|error| error.to_string())?;
+                let camera = Camera { lens, ..self.camera(&name)? };
+                self.change(|editor| editor.put_camera(&camera))?;
+                Ok(Outcome::default())
+            }
+            Errand::Preset(name, adjust) => self.keep_preset(name.trim(), adjust),
             Errand::ExportLattice(lattice, path) => {
                 let path = typed_path(&path);
                 write_new(&path, export_lattice(&lattice).as_bytes()).map_err(|error| format!("{}: {error}", path.display()))?;
@@ -312,6 +332,20 @@ impl Errands {
             Errand::Probe(name, urls) => self.probe(&name, urls).map(|()| Outcome::default()),
             Errand::Undo => self.bring_back(),
         }
+    }
+
+    fn keep_preset(&mut self, name: &str, adjust: Option<Adjust>) -> Result<Outcome, String> {
+        if name.is_empty() || presets().iter().any(|preset| preset.name == name) {
+            return Err("a preset of your own needs a name that none of the usual ones has".into());
+        }
+        let say = if let Some(adjust) = adjust {
+            self.change(|editor| editor.put_preset(&Preset { name: name.into(), adjust }))?;
+            format!("kept as {name}: {adjust}")
+        } else {
+            self.change(|editor| editor.remove_preset(name))?;
+            format!("{name} is taken out")
+        };
+        Ok(Outcome { say: Some(say), ..Outcome::default() })
     }
 
     fn remove(&mut self, name: String) -> Result<Outcome, String> {

@@ -31,7 +31,7 @@ pub use around::Around;
 pub use buffer::{Buffer, buffer, own_buffer};
 pub use camera::{CameraDef, CameraId, Cameras, FeedKey, Seat, StreamDef, host_of};
 pub use command::{Command, Drawing, Loudness, News, SheetPlace};
-pub use demand::{Ask, Demand, Shown, ViewerId};
+pub use demand::{Ask, Demand, Shown, ViewerId, print_of};
 pub use device::{Busy, DeviceKey, Doing, Line, Queues, Urgency};
 pub use engine::{Beginning, Config, Engine, Viewer};
 pub use feeds::{Bell, Decode, Feed, Output, Pictures, SMALL_TILE, pool, wait_until_closed};

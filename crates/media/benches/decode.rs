@@ -55,7 +55,7 @@ fn through_a_lane(pool: &Pool, units: &[Vec<u8>]) {
         lane.push(unit(n, data.clone()), Some(&PARAMETERS));
     }
     lane.want(Some(TILE));
-    while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
+    while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(..)) {}
 }
 
 fn look(planes: &Planes<'_>) {
@@ -174,7 +174,7 @@ fn outside_ratio() {
             for _ in 0..4 {
                 for (n, data) in units.iter().enumerate() {
                     lane.push(unit(n, data.clone()), Some(&at_once));
-                    while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(_)) {}
+                    while !matches!(receiver.recv().unwrap(), LaneEvent::Picture(..)) {}
                 }
             }
             (begun.elapsed().as_secs_f64(), used() - before)

@@ -2,6 +2,7 @@
 //!
 //! It is the same in a worker of this process and in a process of its own ([`crate::process`]): what it says goes to an [`Out`].
 
+use crate::adjust::Adjuster;
 use crate::fallback::FallbackDecoder;
 use crate::glance::{glance, light};
 use crate::h264::{Decoded, H264Decoder};
@@ -11,15 +12,18 @@ use crate::lane::DamageChoice;
 use crate::order::OwnPicture;
 use crate::picture::{ColourDescription, Condition};
 use crate::scale::Scaler;
-use crate::wanted::Wanted;
+use crate::unroll::Unroller;
+use crate::wanted::{MOST_PRINTS, Print, Wanted, keyframes_only};
 use lattice_core::Mono;
+use lattice_core::adjust::{Adjust, Setting, Toned, Tones};
 use lattice_core::lattice::Aspect;
 use lattice_core::sight::Glance;
 use lattice_core::video::VideoCodec;
+use lattice_core::view::View;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, VecDeque};
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// Pictures are looked at this often.
 const GLANCE_EVERY: Duration = Duration::from_secs(1);
@@ -61,18 +65,33 @@ pub(crate) struct Looks {
     pub hold: Duration,
     /// The brightness of every picture is wanted.
     pub light: bool,
+    /// How the levels of every picture are spread is wanted.
+    pub tones: bool,
     /// The next clean picture is wanted, within this size.
     pub still: Option<(usize, usize)>,
 }
 
-/// Which of two pictures.
+/// Which picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) enum Canvas {
-    /// The newest, for the tile.
-    Tile,
+    /// The newest, for a print by its place among those that are wanted.
+    Print(u8),
     /// The one that is kept.
     Still,
 }
+
+impl Canvas {
+    /// Its place among all of them.
+    pub fn place(self) -> usize {
+        match self {
+            Self::Still => 0,
+            Self::Print(print) => 1 + usize::from(print),
+        }
+    }
+}
+
+/// Pictures that can be made of one.
+pub(crate) const CANVASES: usize = 1 + MOST_PRINTS;
 
 /// A picture without its pixels.
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
@@ -108,6 +127,7 @@ pub(crate) enum Said {
         number: u64,
     },
     Glance(Glance),
+    Tones(Box<Toned>),
     Light {
         number: u64,
         at: Mono,
@@ -131,7 +151,7 @@ pub(crate) trait Out {
 pub(crate) struct Work<'a> {
     pub head: &'a Head,
     pub data: &'a [u8],
-    pub wanted: Wanted,
+    pub prints: &'a [Print],
     /// It is the last one that waits: its picture is the newest.
     pub newest: bool,
 }
@@ -163,7 +183,7 @@ impl Benches {
 #[derive(Default)]
 struct Bench {
     decoder: Option<AnyDecoder>,
-    scaler: Scaler,
+    hands: Hands,
     /// Units decoded of late whose pictures may still be to come.
     recent: VecDeque<Head>,
     order: Order,
@@ -265,8 +285,8 @@ impl Order {
 
 impl Bench {
     fn decode(&mut self, work: &Work<'_>, looks: &mut Looks, out: &mut dyn Out) {
-        let Work { head, data, wanted, newest } = *work;
-        let Self { decoder, scaler, recent, order, trust, no_keyframe, glanced, damaged_since } = self;
+        let Work { head, data, prints, newest } = *work;
+        let Self { decoder, hands, recent, order, trust, no_keyframe, glanced, damaged_since } = self;
         if head.new_parameters {
             // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
             *decoder = None;
@@ -287,11 +307,13 @@ impl Bench {
             recent.pop_front();
         }
         recent.push_back(*head);
-        let at_once = order.on_unit(head.bipredictive, head.reorder) || wanted.keyframes_only;
-        let reorder = if wanted.keyframes_only { Some(0) } else { head.reorder };
+        hands.keep(prints);
+        let keyframes_only = keyframes_only(prints);
+        let at_once = order.on_unit(head.bipredictive, head.reorder) || keyframes_only;
+        let reorder = if keyframes_only { Some(0) } else { head.reorder };
         trust.on_unit(head);
         let mut painter =
-            Painter { out, scaler, recent, trust, no_keyframe: *no_keyframe, glanced, damaged_since, wanted, looks, newest };
+            Painter { out, hands, recent, trust, no_keyframe: *no_keyframe, glanced, damaged_since, prints, looks, newest };
         let refused = match codec {
             AnyDecoder::H264(codec) => decode_h264(codec, head.number, data, at_once, &mut painter),
             AnyDecoder::H265(codec) => painter.take(head, codec.decode(head.number, head.keyframe, reorder, data)),
@@ -334,15 +356,34 @@ fn decode_h264(codec: &mut H264Decoder, number: u64, data: &[u8], at_once: bool,
 /// What is needed to make a tile's picture of a decoded one.
 struct Painter<'a> {
     out: &'a mut dyn Out,
-    scaler: &'a mut Scaler,
+    hands: &'a mut Hands,
     recent: &'a VecDeque<Head>,
     trust: &'a mut Trust,
     no_keyframe: bool,
     glanced: &'a mut Option<Mono>,
     damaged_since: &'a mut Option<Mono>,
-    wanted: Wanted,
+    prints: &'a [Print],
     looks: &'a mut Looks,
     newest: bool,
+}
+
+/// What makes the prints of a stream, each with what it keeps from picture to picture; the still's has no number of a print.
+#[derive(Default)]
+struct Hands(HashMap<Option<u64>, Hand>);
+
+impl Hands {
+    fn keep(&mut self, prints: &[Print]) {
+        if self.0.len() > prints.len() {
+            self.0.retain(|id, _| id.is_some_and(|id| prints.iter().any(|print| print.id == id)));
+        }
+    }
+}
+
+#[derive(Default)]
+struct Hand {
+    scaler: Scaler,
+    unroller: Unroller,
+    adjuster: Adjuster,
 }
 
 impl Painter<'_> {
@@ -384,14 +425,22 @@ impl Painter<'_> {
         let held_long = self.damaged_since.is_some_and(|since| now.since(since) >= self.looks.hold);
         let shown = self.newest && (!damaged || held_long || self.looks.choice == DamageChoice::Show);
         let condition = if damaged { Condition::Damaged } else { Condition::Clean };
-        let picture = shown.then(|| self.paint(Canvas::Tile, self.wanted, decoded, (colour, condition))).flatten();
-        let at = picture.as_ref().map_or_else(|| self.out.now(), |picture| picture.ready);
+        let own = (colour, condition);
+        let prints = if shown { self.prints } else { &[] };
+        let painted: Vec<(Canvas, Painted)> = (0u8..)
+            .zip(prints)
+            .filter_map(|(n, print)| Some((Canvas::Print(n), self.paint(Canvas::Print(n), print, decoded, own)?)))
+            .collect();
+        let at = painted.last().map_or_else(|| self.out.now(), |(_, picture)| picture.ready);
         self.out.say(Said::Decoded { number, at, damaged });
         let still = if damaged { None } else { self.looks.still };
         if let Some((width, height)) = still {
             let aspect = Aspect::Fit;
             let room = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false, keyframes_only: false };
-            if let Some(still) = self.paint(Canvas::Still, room, decoded, (colour, condition)) {
+            // What the tiles show of colours and levels is in it too; what takes several pictures is not.
+            let adjust = self.prints.first().map_or(Adjust::OFF, |print| print.adjust).with(Setting::Denoise, 0);
+            let print = Print { adjust, ..Print::whole(room) };
+            if let Some(still) = self.paint(Canvas::Still, &print, decoded, own) {
                 self.looks.still = None;
                 self.out.say(Said::Picture(Canvas::Still, Painted { ready: at, ..still }));
             }
@@ -408,25 +457,54 @@ impl Painter<'_> {
                 self.out.say(Said::Glance(glance));
             }
         }
-        if let Some(picture) = picture {
-            self.out.say(Said::Picture(Canvas::Tile, picture));
+        for (canvas, picture) in painted {
+            self.out.say(Said::Picture(canvas, picture));
         }
     }
 
-    /// Scales a picture into its canvas.
+    /// Makes a print in its canvas.
     fn paint(
         &mut self,
         which: Canvas,
-        wanted: Wanted,
+        print: &Print,
         decoded: &Decoded<'_>,
         (colour, condition): (ColourDescription, Condition),
     ) -> Option<Painted> {
-        let source = (decoded.planes.width, decoded.planes.height);
-        let (width, height) = wanted.scaled(source);
-        let canvas = self.out.canvas(which, width.checked_mul(height)?.checked_mul(3)?)?;
-        if !self.scaler.scale(&decoded.planes, colour, width, height, canvas) {
+        let own = if which == Canvas::Still { None } else { Some(print.id) };
+        let hand = self.hands.0.entry(own).or_default();
+        let planes = match print.view {
+            View::Flat(zoom) if !zoom.is_whole() => decoded.planes.part(zoom.part()),
+            _ => decoded.planes,
+        };
+        let source = (planes.width, planes.height);
+        let size = match print.view {
+            View::Flat(_) => print.wanted.scaled(source),
+            View::Window(..) | View::Strip(..) => print.wanted.filled(),
+        };
+        let canvas = self.out.canvas(which, size.0.checked_mul(size.1)?.checked_mul(3)?)?;
+        let made = match print.view {
+            View::Flat(_) => hand.scaler.scale(&planes, colour, size.0, size.1, canvas),
+            View::Window(..) | View::Strip(..) => {
+                hand.unroller.unroll(&planes, colour, &print.view, size, print.wanted.pixel_aspect, canvas)
+            }
+        };
+        if !made {
             return None;
         }
-        Some(Painted { number: decoded.number, width, height, source, condition, ready: self.out.now() })
+        let before = (self.looks.tones && which == Canvas::Print(0)).then(|| Tones::of(canvas));
+        let begun = before.is_some().then(Instant::now);
+        hand.adjuster.adjust(&print.adjust, print.split, size.0, canvas);
+        let toned = before.zip(begun).map(|(before, begun)| (before, begun.elapsed(), Tones::of(canvas)));
+        if let Some((before, took, after)) = toned {
+            self.out.say(Said::Tones(Box::new(Toned { before, after, took })));
+        }
+        let source = match print.view {
+            View::Flat(_) => source,
+            View::Window(..) | View::Strip(..) => {
+                // As wide against its height as it stands on the screen.
+                ((size.0 as f64 * print.wanted.pixel_aspect).round().max(1.0) as usize, size.1)
+            }
+        };
+        Some(Painted { number: decoded.number, width: size.0, height: size.1, source, condition, ready: self.out.now() })
     }
 }

@@ -48,7 +48,10 @@ pub fn tile_of_jpeg(file: &[u8], wanted: &Wanted) -> Option<TilePicture> {
     let colour = ColourDescription { full_range: true, ..ColourDescription::default() };
     let scaled = Scaler::default().scale(&picture.planes(), colour, width, height, &mut rgb);
     let (condition, ready) = (Condition::Clean, Mono::ZERO);
-    scaled.then(|| TilePicture { number: 0, width, height, rgb: rgb.into(), source, condition, ready })
+    scaled.then(|| {
+        let (view, adjust) = Default::default();
+        TilePicture { number: 0, width, height, rgb: rgb.into(), source, condition, ready, view, adjust }
+    })
 }
 
 fn decode_file(file: &[u8]) -> Option<JpegPicture> {

@@ -3,8 +3,9 @@
 use crate::bench::{Form, Head, Looks};
 use crate::picture::{ColourDescription, TilePicture};
 use crate::pool::{Queues, Turn};
-use crate::wanted::Wanted;
+use crate::wanted::{MOST_PRINTS, Print, Wanted, keyframes_only};
 use bytes::Bytes;
+use lattice_core::adjust::Toned;
 use lattice_core::lattice::Aspect;
 use lattice_core::receiver::Unit;
 use lattice_core::sight::Glance;
@@ -39,8 +40,10 @@ pub enum LaneEvent {
         /// Parts of it, or of what it depends on, are missing.
         damaged: bool,
     },
-    /// The newest picture for the tile.
-    Picture(Arc<TilePicture>),
+    /// The newest picture for the tiles that asked for this print.
+    Picture(u64, Arc<TilePicture>),
+    /// How the levels of a picture are spread, before and after it was adjusted; of every one, while it was asked for.
+    Tones(Arc<Toned>),
     /// The picture that was asked for to be kept: all of it, or scaled down to what was said.
     Still(Arc<TilePicture>),
     /// The last picture of what was received, as [`Lane::recall`] asked; it was ready when its unit had arrived.
@@ -147,12 +150,15 @@ struct Inbox {
     jobs: VecDeque<Job>,
     bytes: usize,
     needs_clean_point: bool,
-    wanted: Option<Wanted>,
+    /// What is made of each picture; nothing is decoded where that is nothing.
+    prints: Vec<Print>,
     choice: DamageChoice,
     /// How long a clean picture is held, where it is not [`HOLD`].
     hold: Option<Duration>,
     /// The brightness of every picture is wanted.
     light: bool,
+    /// How the levels of every picture are spread is wanted.
+    tones: bool,
     /// The next clean picture is wanted, within this size.
     still: Option<(usize, usize)>,
     last_parameters: Option<(Form, u32, u32)>,
@@ -255,15 +261,16 @@ impl Recall {
         let last = self.jobs.is_empty();
         let aspect = Aspect::Fit;
         let wanted = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false, keyframes_only: last };
-        let looks = Looks { choice: DamageChoice::Hold, hold: HOLD, light: false, still: last.then_some(self.most) };
-        Turnful { jobs, wanted, looks }
+        let still = last.then_some(self.most);
+        let looks = Looks { choice: DamageChoice::Hold, hold: HOLD, light: false, tones: false, still };
+        Turnful { jobs, prints: vec![Print::whole(wanted)], looks }
     }
 }
 
 /// What a worker does for a lane in one turn.
 pub(crate) struct Turnful {
     pub jobs: Vec<Job>,
-    pub wanted: Wanted,
+    pub prints: Vec<Print>,
     pub looks: Looks,
 }
 
@@ -276,10 +283,12 @@ impl Shared {
             self.scheduled.store(false, Ordering::Release);
             None
         };
-        let (Some(wanted), false) = (inbox.wanted, inbox.closed) else { return idle() };
+        if inbox.prints.is_empty() || inbox.closed {
+            return idle();
+        }
         // What follows a keyframe is kept, so that it can go on from there when all is wanted.
         let many = match inbox.jobs.front() {
-            Some((first, _)) if wanted.keyframes_only => usize::from(first.keyframe),
+            Some((first, _)) if keyframes_only(&inbox.prints) => usize::from(first.keyframe),
             _ => inbox.jobs.len().min(AT_A_TURN),
         };
         let jobs: Vec<Job> = inbox.jobs.drain(..many).collect();
@@ -288,8 +297,9 @@ impl Shared {
         }
         inbox.bytes = inbox.bytes.saturating_sub(jobs.iter().map(|(_, data)| data.len()).sum());
         inbox.past.take(&jobs);
-        let looks = Looks { choice: inbox.choice, hold: inbox.hold.unwrap_or(HOLD), light: inbox.light, still: inbox.still };
-        Some(Turnful { jobs, wanted, looks })
+        let Inbox { choice, hold, light, tones, still, .. } = *inbox;
+        let looks = Looks { choice, hold: hold.unwrap_or(HOLD), light, tones, still };
+        Some(Turnful { jobs, prints: inbox.prints.clone(), looks })
     }
 
     /// Whether what waits begins with a keyframe: another decoder can go on as well.
@@ -384,8 +394,8 @@ impl Lane {
             return;
         }
         inbox.needs_clean_point = false;
-        let watched = inbox.wanted.is_some_and(|wanted| !wanted.keyframes_only);
-        let wakes = watched || (inbox.wanted.is_some() && unit.unit.keyframe && clean_point);
+        let watched = !keyframes_only(&inbox.prints);
+        let wakes = watched || (!inbox.prints.is_empty() && unit.unit.keyframe && clean_point);
         let before = inbox.last_parameters;
         let new_parameters = now_in_force.is_some() && before.is_some() && now_in_force != before;
         inbox.last_parameters = now_in_force.or(before);
@@ -432,16 +442,21 @@ impl Lane {
 
     /// What the tile can show from now on; `None` when nobody looks.
     pub fn want(&self, wanted: Option<Wanted>) {
+        self.want_prints(wanted.into_iter().map(Print::whole).collect());
+    }
+
+    /// What is made of each picture from now on: at most [`MOST_PRINTS`], the first of them; nothing when nobody looks.
+    pub fn want_prints(&self, mut prints: Vec<Print>) {
+        prints.truncate(MOST_PRINTS);
         let mut inbox = lock(&self.shared.inbox);
-        let only = |wanted: Option<Wanted>| wanted.is_none_or(|wanted| wanted.keyframes_only);
-        let more = wanted.is_some() && (inbox.wanted.is_none() || (only(inbox.wanted) && !only(wanted)));
+        let more = !prints.is_empty() && (inbox.prints.is_empty() || (keyframes_only(&inbox.prints) && !keyframes_only(&prints)));
         let woken = more && !inbox.jobs.is_empty();
         if more {
             // What was kept to build upon nobody waited for: only the newest tells how long a picture takes.
             let kept = inbox.jobs.len().saturating_sub(1);
             inbox.jobs.iter_mut().take(kept).for_each(|(head, _)| head.again = true);
         }
-        inbox.wanted = wanted;
+        inbox.prints = prints;
         drop(inbox);
         if woken {
             self.shared.schedule();
@@ -472,6 +487,11 @@ impl Lane {
     /// Whether to tell how bright each picture is.
     pub fn tell_light(&self, wanted: bool) {
         lock(&self.shared.inbox).light = wanted;
+    }
+
+    /// Whether to tell how the levels of each picture are spread.
+    pub fn tell_tones(&self, wanted: bool) {
+        lock(&self.shared.inbox).tones = wanted;
     }
 
     /// What to do with damaged pictures.

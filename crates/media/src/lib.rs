@@ -6,6 +6,7 @@
 //! keeps the units since the last keyframe, so that it can catch up the moment somebody does.
 #![cfg_attr(test, allow(clippy::unwrap_used))]
 
+mod adjust;
 mod bench;
 mod colour;
 mod fallback;
@@ -22,8 +23,10 @@ mod pool;
 mod process;
 mod scale;
 mod speed;
+mod unroll;
 mod wanted;
 
+pub use adjust::Adjuster;
 pub use fallback::{FallbackDecoder, RefusedByFallback};
 pub use glance::{glance, light};
 pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
@@ -38,4 +41,5 @@ pub use pool::Pool;
 pub use process::{Confinement, Program, confinement, decoder_main};
 pub use scale::Scaler;
 pub use speed::measure_decoding;
-pub use wanted::Wanted;
+pub use unroll::Unroller;
+pub use wanted::{MOST_PRINTS, Print, Wanted};

@@ -1,6 +1,8 @@
 use crate::pixels::Pixels;
 use lattice_core::Mono;
+use lattice_core::adjust::Adjust;
 use lattice_core::video::ColourMatrix;
+use lattice_core::view::{Part, View};
 use serde::{Deserialize, Serialize};
 
 /// A decoded picture as the codec holds it: 4:2:0 planes, 8 bits, top row first.
@@ -20,6 +22,20 @@ pub struct Planes<'a> {
     pub stride: usize,
     /// Bytes from one chroma row to the next.
     pub chroma_stride: usize,
+}
+
+impl Planes<'_> {
+    /// A part of it, at whole pairs of pixels; all of it where its planes are shorter than they say.
+    #[must_use]
+    pub fn part(self, part: Part) -> Self {
+        let (left, top, width, height) = part.pixels((self.width, self.height));
+        let y = self.y.get(top * self.stride + left..);
+        let from = top / 2 * self.chroma_stride + left / 2;
+        match (y, self.u.get(from..), self.v.get(from..)) {
+            (Some(y), Some(u), Some(v)) => Self { width, height, y, u, v, ..self },
+            _ => self,
+        }
+    }
 }
 
 /// Whether a picture is what the camera saw.
@@ -48,6 +64,10 @@ pub struct TilePicture {
     pub condition: Condition,
     /// When it was ready.
     pub ready: Mono,
+    /// What it shows of the decoded picture.
+    pub view: View,
+    /// What was done to it.
+    pub adjust: Adjust,
 }
 
 /// How a stream's planes are turned into RGB.

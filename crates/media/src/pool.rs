@@ -1,12 +1,15 @@
 //! The workers: each has the decoders of some lanes, here or in a process of its own, and serves them by turns.
 
-use crate::bench::{Benches, Canvas, Out, Painted, Said, Work};
+use crate::bench::{Benches, CANVASES, Canvas, Out, Painted, Said, Work};
 use crate::lane::{Ending, Lane, LaneEvent, Recall, Shared, Sink, Turnful};
 use crate::picture::TilePicture;
 use crate::pixels::Pixels;
 #[cfg(target_os = "linux")]
 use crate::process::{Process, Program, Task};
+use crate::wanted::Print;
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use lattice_core::adjust::{Adjust, Setting};
+use lattice_core::view::View;
 use lattice_core::{Mono, flash};
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
@@ -175,7 +178,7 @@ impl Worker {
         }
         let Some(turnful) = lane.take() else { return };
         self.served.insert(lane.id, Arc::downgrade(lane));
-        let ended = self.decode(lane.id, lane.now, &turnful, &mut |said, pixels| report(lane, said, pixels));
+        let ended = self.decode(lane.id, lane.now, &turnful, &mut |said, pixels| report(lane, &turnful.prints, said, pixels));
         if let Err((index, ending)) = ended {
             self.on_end(lane, turnful.jobs.len() - index, ending);
         }
@@ -190,7 +193,7 @@ impl Worker {
         let ended = self.decode(recall.id(), lane.now, &turnful, &mut |said, pixels| {
             if let (Said::Picture(Canvas::Still, painted), Some(ready)) = (said, received) {
                 let painted = Painted { ready, ..painted };
-                picture = picture.take().or_else(|| Some(painted.with(pixels(painted)?)));
+                picture = picture.take().or_else(|| Some(painted.with(pixels(painted)?, None)));
             }
         });
         if ended.is_ok() && !recall.jobs.is_empty() {
@@ -205,20 +208,20 @@ impl Worker {
 
     /// Decodes units, here or in the worker's own process.
     fn decode(&mut self, id: u64, now: fn() -> Mono, turnful: &Turnful, say: &mut Say<'_>) -> Result<(), (usize, Ending)> {
-        let Turnful { jobs, wanted, looks } = turnful;
+        let Turnful { jobs, prints, looks } = turnful;
         match &mut self.decoders {
             Decoders::Inside(benches) => {
                 let mut looks = *looks;
                 let mut here = Here { say, now, canvases: Default::default() };
                 for (index, (head, data)) in jobs.iter().enumerate() {
-                    let work = Work { head, data, wanted: *wanted, newest: index + 1 == jobs.len() };
+                    let work = Work { head, data, prints, newest: index + 1 == jobs.len() };
                     benches.decode(id, &work, &mut looks, &mut here).map_err(|_| (index, Ending::Panicked))?;
                 }
                 Ok(())
             }
             #[cfg(target_os = "linux")]
             Decoders::Outside(process) => {
-                let task = Task { lane: id, units: jobs, wanted: *wanted, looks: *looks, now };
+                let task = Task { lane: id, units: jobs, prints, looks: *looks, now };
                 let ended = process.decode(&task, &mut |said, region| {
                     say(said, &mut |painted| Some(Pixels::shared(region.clone()?, painted.bytes()?)));
                 });
@@ -251,20 +254,22 @@ impl Worker {
 type Say<'a> = dyn FnMut(Said, &mut dyn FnMut(Painted) -> Option<Pixels>) + 'a;
 
 impl Painted {
-    /// With its pixels.
-    fn with(self, rgb: Pixels) -> Arc<TilePicture> {
+    /// With its pixels, of this print.
+    fn with(self, rgb: Pixels, print: Option<&Print>) -> Arc<TilePicture> {
         let Self { number, width, height, source, condition, ready } = self;
-        Arc::new(TilePicture { number, width, height, rgb, source, condition, ready })
+        let (view, adjust) = print.map_or((View::WHOLE, Adjust::OFF), |print| (print.view, print.adjust));
+        Arc::new(TilePicture { number, width, height, rgb, source, condition, ready, view, adjust })
     }
 }
 
 /// What is said of a unit, as the lane reports it.
-fn report(lane: &Shared, said: Said, pixels: &mut dyn FnMut(Painted) -> Option<Pixels>) {
+fn report(lane: &Shared, prints: &[Print], said: Said, pixels: &mut dyn FnMut(Painted) -> Option<Pixels>) {
     let event = match said {
         Said::Decoded { number, at, damaged } => LaneEvent::Decoded { number, at, damaged },
         Said::Refused { number } => LaneEvent::Refused { number },
         Said::Concealed { number } => LaneEvent::Concealed { number },
         Said::Glance(glance) => LaneEvent::Glance(Arc::new(glance)),
+        Said::Tones(tones) => LaneEvent::Tones(Arc::from(tones)),
         Said::Light { number, at, cells } => {
             let Ok(cells) = <Box<[u8; flash::CELLS]>>::try_from(cells.into_boxed_slice()) else { return };
             LaneEvent::Light { number, at, cells }
@@ -272,10 +277,15 @@ fn report(lane: &Shared, said: Said, pixels: &mut dyn FnMut(Painted) -> Option<P
         Said::Picture(which, painted) => {
             let Some(rgb) = pixels(painted) else { return };
             match which {
-                Canvas::Tile => LaneEvent::Picture(painted.with(rgb)),
+                Canvas::Print(place) => {
+                    let Some(print) = prints.get(usize::from(place)) else { return };
+                    LaneEvent::Picture(print.id, painted.with(rgb, Some(print)))
+                }
                 Canvas::Still => {
                     lane.still_given();
-                    LaneEvent::Still(painted.with(rgb))
+                    let adjust = prints.first().map_or(Adjust::OFF, |print| print.adjust).with(Setting::Denoise, 0);
+                    let print = prints.first().map(|print| Print { view: View::WHOLE, adjust, ..*print });
+                    LaneEvent::Still(painted.with(rgb, print.as_ref()))
                 }
             }
         }
@@ -288,12 +298,12 @@ fn report(lane: &Shared, said: Said, pixels: &mut dyn FnMut(Painted) -> Option<P
 struct Here<'a, 'b> {
     say: &'a mut Say<'b>,
     now: fn() -> Mono,
-    canvases: [Vec<u8>; 2],
+    canvases: [Vec<u8>; CANVASES],
 }
 
 impl Out for Here<'_, '_> {
     fn canvas(&mut self, which: Canvas, bytes: usize) -> Option<&mut [u8]> {
-        let canvas = &mut self.canvases[which as usize];
+        let canvas = &mut self.canvases[which.place()];
         canvas.clear();
         canvas.resize(bytes, 0);
         Some(canvas)
@@ -302,9 +312,9 @@ impl Out for Here<'_, '_> {
     fn say(&mut self, said: Said) {
         let which = match said {
             Said::Picture(which, _) => which,
-            _ => Canvas::Tile,
+            _ => Canvas::Still,
         };
-        let canvas = &mut self.canvases[which as usize];
+        let canvas = &mut self.canvases[which.place()];
         (self.say)(said, &mut |_| Some(std::mem::take(canvas).into()));
     }
 

@@ -14,9 +14,9 @@ pub use inner::decoder_main;
 pub(crate) use region::Region;
 pub use words::Confinement;
 
-use crate::bench::{Canvas, Looks, Said};
+use crate::bench::{CANVASES, Canvas, Looks, Said};
 use crate::lane::{Ending, Job};
-use crate::wanted::Wanted;
+use crate::wanted::Print;
 use inner::system_clock;
 use lattice_core::Mono;
 use nix::sys::socket::{AddressFamily, SockFlag, SockType, setsockopt, socketpair, sockopt};
@@ -85,7 +85,7 @@ const MOST_REGION: usize = 128 << 20;
 #[derive(Debug, Default)]
 struct Served {
     /// Bytes that its pictures needed so far, where that was more than the tile's size says.
-    room: [usize; 2],
+    room: [usize; CANVASES],
     units: u32,
     longest: Duration,
 }
@@ -94,7 +94,7 @@ struct Served {
 pub(crate) struct Task<'a> {
     pub lane: u64,
     pub units: &'a [Job],
-    pub wanted: Wanted,
+    pub prints: &'a [Print],
     pub looks: Looks,
     pub now: fn() -> Mono,
 }
@@ -232,16 +232,16 @@ impl Running {
             for one in said {
                 let region = match &one {
                     Said::Short(which, bytes) => {
-                        served.room[*which as usize] = (*bytes).min(MOST_REGION);
+                        served.room[which.place()] = (*bytes).min(MOST_REGION);
                         continue;
                     }
                     Said::Picture(which, painted) => {
-                        let region = &pictures[*which as usize];
+                        let region = pictures.get(which.place()).cloned().flatten();
                         let fits = region.as_ref().zip(painted.bytes()).is_some_and(|(region, bytes)| bytes <= region.len());
                         if !fits {
                             return Err((index, Ending::Nonsense));
                         }
-                        region.clone()
+                        region
                     }
                     _ => None,
                 };
@@ -258,7 +258,7 @@ impl Running {
         task: &Task<'_>,
         served: &Served,
         forgotten: &mut Vec<u64>,
-    ) -> Option<(Order, Vec<OwnedFd>, [Option<Arc<Region>>; 2])> {
+    ) -> Option<(Order, Vec<OwnedFd>, Vec<Option<Arc<Region>>>)> {
         let (mut regions, mut files) = (Vec::new(), Vec::new());
         let bytes: usize = task.units.iter().map(|(_, data)| data.len()).sum();
         if self.units.as_ref().is_none_or(|units| units.len() < bytes) {
@@ -274,29 +274,33 @@ impl Running {
             at += data.len();
         }
         let gone = self.give_back();
-        let tile = (task.wanted.width * task.wanted.height * 3).max(served.room[Canvas::Tile as usize]);
-        let (tile, tile_region) = self.room(tile, &mut regions, &mut files)?;
-        let still = match task.looks.still {
-            Some((width, height)) => {
-                let most = width.saturating_mul(height).saturating_mul(3).min(1 << 20);
-                Some(self.room(most.max(served.room[Canvas::Still as usize]), &mut regions, &mut files)?)
-            }
-            None => None,
-        };
-        let (still, still_region) = still.unzip();
+        let mut pictures = vec![None];
+        let mut canvases = Vec::new();
+        for (n, print) in (0u8..).zip(task.prints) {
+            let bytes = (print.wanted.width * print.wanted.height * 3).max(served.room[Canvas::Print(n).place()]);
+            let (number, region) = self.room(bytes, &mut regions, &mut files)?;
+            canvases.push(number);
+            pictures.push(Some(region));
+        }
+        let mut still = None;
+        if let Some((width, height)) = task.looks.still {
+            let most = width.saturating_mul(height).saturating_mul(3).min(1 << 20);
+            let (number, region) = self.room(most.max(served.room[Canvas::Still.place()]), &mut regions, &mut files)?;
+            (still, pictures[Canvas::Still.place()]) = (Some(number), Some(region));
+        }
         let order = Order {
             lane: task.lane,
-            wanted: task.wanted,
+            prints: task.prints.to_vec(),
             looks: task.looks,
             units,
-            tile,
+            canvases,
             still,
             clocks: ((task.now)(), system_clock()),
             regions,
             gone,
             forgotten: std::mem::take(forgotten),
         };
-        Some((order, files, [Some(tile_region), still_region]))
+        Some((order, files, pictures))
     }
 
     /// Memory for a picture of so many bytes that nobody reads any more; new memory where there is none.

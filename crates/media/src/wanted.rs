@@ -1,6 +1,8 @@
 //! What a tile can show of a picture.
 
+use lattice_core::adjust::Adjust;
 use lattice_core::lattice::Aspect;
+use lattice_core::view::View;
 use serde::{Deserialize, Serialize};
 
 /// What a tile can show: the most pixels of its painter's grid, and how wide one is against its height.
@@ -48,6 +50,13 @@ impl Wanted {
         }
     }
 
+    /// The size of a picture that is made to fill this one: whatever the aspect of its source.
+    #[must_use]
+    pub fn filled(&self) -> (usize, usize) {
+        let even = |side: usize, step: usize| (side / step * step).max(step).min(side.max(1));
+        (even(self.width, self.step.0), even(self.height, self.step.1))
+    }
+
     /// The largest size with the picture's aspect that fits.
     #[must_use]
     pub fn fit(&self, picture: (usize, usize)) -> (usize, usize) {
@@ -60,6 +69,40 @@ impl Wanted {
         };
         (round(w, self.step.0, self.width), round(h, self.step.1, self.height))
     }
+}
+
+/// Most prints of one stream that are made of each picture.
+pub const MOST_PRINTS: usize = 8;
+
+/// What one or several tiles want made of each picture of a stream: it is decoded once, whatever is made of it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Print {
+    /// What it is asked for by.
+    pub id: u64,
+    /// Its size.
+    pub wanted: Wanted,
+    /// What is shown of the picture.
+    pub view: View,
+    /// What is done to it.
+    pub adjust: Adjust,
+    /// From this share of its width on it is adjusted, in hundredths; what stands before that is as it comes.
+    pub split: u8,
+}
+
+impl Print {
+    /// The whole picture as it comes, which all tiles without a view of their own show.
+    pub const WHOLE: u64 = 0;
+
+    /// The whole picture as it comes.
+    #[must_use]
+    pub const fn whole(wanted: Wanted) -> Self {
+        Self { id: Self::WHOLE, wanted, view: View::WHOLE, adjust: Adjust::OFF, split: 0 }
+    }
+}
+
+/// Whether only keyframes are decoded: none of the prints wants more.
+pub(crate) fn keyframes_only(prints: &[Print]) -> bool {
+    prints.iter().all(|print| print.wanted.keyframes_only)
 }
 
 #[cfg(test)]

@@ -84,7 +84,7 @@ mod on_linux {
         loop {
             let event = next(events);
             let done = match &event {
-                LaneEvent::Picture(picture) => picture.number == number,
+                LaneEvent::Picture(_, picture) => picture.number == number,
                 LaneEvent::Failed { .. } => true,
                 LaneEvent::Refused { number: of } => *of == number,
                 _ => false,
@@ -111,7 +111,7 @@ mod on_linux {
             let mut patience = Duration::from_millis(700);
             while let Ok(event) = events.recv_timeout(patience) {
                 match event {
-                    LaneEvent::Picture(picture) => {
+                    LaneEvent::Picture(_, picture) => {
                         let key = picture.number;
                         looks.insert(key, (picture.width, picture.height, picture.rgb.to_vec()));
                         patience = Duration::from_millis(if key == unit.unit.number { 1 } else { 40 });
@@ -229,7 +229,7 @@ mod on_linux {
                             assert_eq!((ending, others), (Ending::Killed(9), 3));
                             failed += 1;
                         }
-                        LaneEvent::Picture(shown) => {
+                        LaneEvent::Picture(_, shown) => {
                             assert_eq!(shown.number, unit.unit.number, "nothing is shown twice");
                             picture = true;
                         }
@@ -260,7 +260,7 @@ mod on_linux {
             // The others go on where they were.
             for (lane, events) in &lanes[1..] {
                 let said = push(lane, events, &all[30], &parameters);
-                assert!(matches!(said.last(), Some(LaneEvent::Picture(_))), "{said:?}");
+                assert!(matches!(said.last(), Some(LaneEvent::Picture(..))), "{said:?}");
             }
             // It does at its next keyframe, and tells of nothing before.
             for unit in &all[31..50] {
@@ -269,7 +269,7 @@ mod on_linux {
             let said = push(lane, events, &all[50], &parameters);
             let told = |event: &LaneEvent| match event {
                 LaneEvent::Decoded { number, .. } => *number == 50,
-                LaneEvent::Picture(picture) => picture.number == 50,
+                LaneEvent::Picture(_, picture) => picture.number == 50,
                 LaneEvent::Glance(_) => true,
                 _ => false,
             };
@@ -334,7 +334,7 @@ mod on_linux {
             // Each picture of another size, and some of them held for ever.
             lanes[0].0.want(Some(Wanted { width: 40 * (n + 1), height: 30 * (n + 1), ..SMALL }));
             for event in push(&lanes[0].0, &lanes[0].1, unit, &parameters) {
-                if let LaneEvent::Picture(picture) = event
+                if let LaneEvent::Picture(_, picture) = event
                     && n % 4 == 0
                 {
                     kept.push((picture.clone(), picture.rgb.to_vec()));

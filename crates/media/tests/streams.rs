@@ -110,7 +110,7 @@ fn a_size_change_is_followed() {
         lane.push(unit, Some(&parameters(VideoCodec::H264, size(n as u64))));
         // One unit at a time, so that most pictures are the newest; the first of a size come a little late.
         while let Ok(event) = events.recv_timeout(Duration::from_millis(100)) {
-            let LaneEvent::Picture(picture) = event else { continue };
+            let LaneEvent::Picture(_, picture) = event else { continue };
             let (width, height) = size(picture.number);
             assert_eq!(picture.source, (width as usize, height as usize), "{}", picture.number);
             assert_eq!((picture.width, picture.height, picture.condition), (80, 45, Condition::Clean));
@@ -139,7 +139,7 @@ fn an_unwatched_lane_decodes_nothing_and_catches_up_at_once() {
             decoded.push(*number);
             false
         }
-        LaneEvent::Picture(picture) => picture.number == 89,
+        LaneEvent::Picture(_, picture) => picture.number == 89,
         LaneEvent::Glance(_) => false,
         other => panic!("{other:?}"),
     });
@@ -180,7 +180,7 @@ fn the_last_whole_picture_can_be_had_whether_anybody_looks_or_not() {
             watched.push(unit.clone(), Some(&parameters));
         }
         wait_for(&shown, |event| match event {
-            LaneEvent::Picture(picture) => {
+            LaneEvent::Picture(_, picture) => {
                 tile = Some(picture.clone());
                 picture.number >= 34
             }
@@ -214,7 +214,7 @@ fn after_a_loss_pictures_are_held_or_shown_marked_by_choice() {
             let displayable = unit.displayable;
             lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
             wait_for(&events, |event| match event {
-                LaneEvent::Picture(picture) => {
+                LaneEvent::Picture(_, picture) => {
                     damaged += u64::from(picture.condition == Condition::Damaged);
                     true
                 }
@@ -240,7 +240,7 @@ fn a_picture_is_held_no_longer_than_a_second_after_a_loss() {
         let number = unit.unit.number;
         lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
         wait_for(&events, |event| match event {
-            LaneEvent::Picture(picture) => {
+            LaneEvent::Picture(_, picture) => {
                 shown.push((picture.number, picture.condition));
                 picture.number == number
             }
@@ -301,7 +301,7 @@ fn a_frame_that_was_never_sent_is_noticed_and_what_builds_on_it_is_held() {
         let number = unit.unit.number;
         lane.push(unit, Some(&parameters(VideoCodec::H264, (640, 360))));
         wait_for(&events, |event| match event {
-            LaneEvent::Picture(picture) => {
+            LaneEvent::Picture(_, picture) => {
                 shown.push(picture.number);
                 true
             }
@@ -385,7 +385,7 @@ fn pictures(units: Vec<Unit>, parameters: &Parameters) -> (Vec<u64>, usize) {
     let (mut numbers, mut refused) = (Vec::new(), 0);
     // Whether the lane is done with a unit.
     let mut take = |event| match event {
-        LaneEvent::Picture(picture) => {
+        LaneEvent::Picture(_, picture) => {
             let picture: Arc<lattice_media::TilePicture> = picture;
             assert_eq!(picture.source, (size.0 as usize, size.1 as usize));
             assert!(picture.rgb.iter().any(|level| *level > 60), "not black");

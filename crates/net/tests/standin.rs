@@ -163,7 +163,7 @@ fn the_frame_on_screen_is_the_frame_that_was_sent_and_its_latency_the_true_one()
     let reports = stations.clone();
     let pool = Pool::new(1, clock::now);
     let lane = pool.lane(Box::new(move |event| match event {
-        LaneEvent::Picture(picture) => {
+        LaneEvent::Picture(_, picture) => {
             let luma = |x: usize, y: usize| picture.rgb[(y * picture.width + x) * 3 + 1];
             let number =
                 read_block_code(luma, picture.width, picture.height, picture.source).expect("the code is readable in a tile");

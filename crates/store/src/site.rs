@@ -5,13 +5,16 @@
 
 mod document;
 mod lattices;
+mod looks;
 mod read;
 
 pub use document::{Editor, SiteFile};
 pub use lattices::{DWELL, MAX_TILES, Screen, Stop, Tour, export_lattice, free_lattice_name, import_lattices};
 
 pub use lattice_core::Role;
+use lattice_core::adjust::{Adjust, Preset};
 use lattice_core::lattice::Lattice;
+use lattice_core::lens::Lens;
 use lattice_core::target::{Target, understand};
 use lattice_core::thresholds::{Override, Thresholds};
 use lattice_core::{BitsPerSecond, SourceUrl, TransportChoice};
@@ -142,6 +145,10 @@ pub struct Camera {
     pub firmware: Option<String>,
     /// Its serial number.
     pub serial: Option<String>,
+    /// What is done to its pictures before they are shown.
+    pub adjust: Adjust,
+    /// Its lens, where it sees all around.
+    pub lens: Option<Lens>,
     /// Its streams, the largest first.
     pub streams: Vec<Stream>,
 }
@@ -203,6 +210,8 @@ pub struct Site {
     pub hold_after_loss: Option<Duration>,
     /// Most megapixels of a picture that is decoded; the usual bound for `None`.
     pub largest_picture: Option<u64>,
+    /// Presets of adjustments of its own.
+    pub presets: Vec<Preset>,
     /// Saved lattices, in the order of their quick keys.
     pub lattices: Vec<Lattice>,
     /// Tours.

@@ -122,7 +122,7 @@ impl CellPainter {
         let grid = (usize::from(columns) * across, usize::from(rows) * 2);
         let grid_aspect =
             grid.0 as f64 / grid.1.max(1) as f64 * if way == Way::Halves { self.cell_aspect * 2.0 } else { self.cell_aspect };
-        let (left, top, width, height) = seen(picture, look.aspect, grid_aspect);
+        let (left, top, width, height) = seen(picture, &look, grid_aspect);
         // A picture of another size than the area: for the moment after a resize, or for a larger tile.
         let across_at: Vec<usize> = (0..grid.0).map(|x| (left + x * width / grid.0) * 3).collect();
         let down_at: Vec<usize> = (0..grid.1).map(|y| (top + y * height / grid.1) * picture.width * 3).collect();
@@ -277,13 +277,24 @@ mod tests {
     use lattice_core::Mono;
     use lattice_media::Condition;
 
-    const LIVE: Look = Look { freshness: Freshness::Live, aspect: Aspect::Fit };
+    const LIVE: Look = Look::whole(Freshness::Live, Aspect::Fit);
     const RED: Rgb = [200, 0, 0];
     const BLUE: Rgb = [0, 0, 200];
 
     fn picture(number: u64, width: usize, height: usize, pixel: impl Fn(usize, usize) -> Rgb) -> TilePicture {
         let rgb = (0..width * height).flat_map(|n| pixel(n % width, n / width)).collect();
-        TilePicture { number, width, height, rgb, source: (640, 360), condition: Condition::Clean, ready: Mono::ZERO }
+        let (view, adjust) = Default::default();
+        TilePicture {
+            number,
+            width,
+            height,
+            rgb,
+            source: (640, 360),
+            condition: Condition::Clean,
+            ready: Mono::ZERO,
+            view,
+            adjust,
+        }
     }
 
     #[test]

@@ -43,7 +43,7 @@ impl Image {
     /// Left, top, width and height of what is seen of the picture.
     fn seen(&self) -> (usize, usize, usize, usize) {
         let room = self.room();
-        seen(&self.picture, self.look.aspect, room.0.max(1) as f64 / room.1.max(1) as f64)
+        seen(&self.picture, &self.look, room.0.max(1) as f64 / room.1.max(1) as f64)
     }
 
     /// Its pixels as red, green and blue, as they are (the terminal scales them), or `exact` so many.

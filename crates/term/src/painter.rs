@@ -7,6 +7,7 @@ use crate::cells::CellPainter;
 use crate::image::{Image, UNDER};
 use crate::{kitty, tmux};
 use lattice_core::lattice::Aspect;
+use lattice_core::view::View;
 use lattice_media::{TilePicture, Wanted};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -39,19 +40,35 @@ pub struct Look {
     pub freshness: Freshness,
     /// How it stands in its area.
     pub aspect: Aspect,
+    /// What it shows of what the camera sees.
+    pub view: View,
+    /// Only this part of it is drawn: left, top, width and height in its pixels.
+    pub cut: Option<[u16; 4]>,
+}
+
+impl Look {
+    /// All of a picture that shows all.
+    #[must_use]
+    pub const fn whole(freshness: Freshness, aspect: Aspect) -> Self {
+        Self { freshness, aspect, view: View::WHOLE, cut: None }
+    }
 }
 
 /// What of a picture is seen in room of this aspect (width over height): left, top, width and height in its pixels. To fill
 /// the room its sides are cut off.
-pub(crate) fn seen(picture: &TilePicture, aspect: Aspect, room: f64) -> (usize, usize, usize, usize) {
-    let (width, height) = (picture.width, picture.height);
-    if aspect != Aspect::Fill {
-        return (0, 0, width, height);
+pub(crate) fn seen(picture: &TilePicture, look: &Look, room: f64) -> (usize, usize, usize, usize) {
+    let (mut left, mut top, mut width, mut height) = (0, 0, picture.width, picture.height);
+    if let Some([x, y, w, h]) = look.cut.map(|cut| cut.map(usize::from)) {
+        (left, top) = (x.min(width.saturating_sub(1)), y.min(height.saturating_sub(1)));
+        (width, height) = (w.clamp(1, (width - left).max(1)), h.clamp(1, (height - top).max(1)));
+    }
+    if look.aspect != Aspect::Fill {
+        return (left, top, width, height);
     }
     let has = picture.source.0.max(1) as f64 / picture.source.1.max(1) as f64;
     let cut = |side: usize, share: f64| ((side as f64 * share).round() as usize).clamp(1, side.max(1));
     let (w, h) = if has > room { (cut(width, room / has), height) } else { (width, cut(height, has / room)) };
-    ((width - w) / 2, (height - h) / 2, w, h)
+    (left + (width - w) / 2, top + (height - h) / 2, w, h)
 }
 
 /// How pictures are painted in pixels on this terminal.
@@ -91,6 +108,8 @@ pub struct Painted {
     pub by: &'static str,
     /// Pixels of the stream that are really shown, across and down.
     pub pixels: (usize, usize),
+    /// Pixels of the screen that it is shown with, across and down.
+    pub on_screen: (usize, usize),
 }
 
 /// Draws the pictures of one tile, in cells or in pixels.
@@ -142,7 +161,7 @@ impl TilePainter {
         let Some(pixels) = self.pixels.filter(|pixels| pixels.takes(area)) else {
             let (by, (width, height)) = self.cells.shows(area, look.aspect, picture.source);
             let pixels = (width.min(picture.source.0), height.min(picture.source.1));
-            self.painted = Some(Painted { by, pixels });
+            self.painted = Some(Painted { by, pixels, on_screen: (width, height) });
             return self.cells.paint(picture, area, look, buf);
         };
         if area.is_empty() || picture.rgb.is_empty() {
@@ -167,7 +186,7 @@ impl TilePainter {
         let (tile, brightness) = (self.tile, self.brightness);
         let Pixels { way, cell, colours, .. } = pixels;
         let image = Image { tile, stream, rect, picture: picture.clone(), look, brightness, way, cell, colours };
-        self.painted = Some(Painted { by: way.words(), pixels: image.really_shown() });
+        self.painted = Some(Painted { by: way.words(), pixels: image.really_shown(), on_screen: image.room() });
         self.image = Some(image);
         true
     }

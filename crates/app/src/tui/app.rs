@@ -10,6 +10,7 @@ mod placing;
 pub mod regions;
 #[cfg(test)]
 mod rig;
+pub mod sights;
 mod stack;
 mod tour;
 mod trouble;
@@ -23,10 +24,12 @@ use super::page::{AnyPage, Pages, Section};
 use super::painting::Painting;
 use super::theme::{Colours, Tone};
 use super::tour::RunningTour;
+use lattice_core::adjust::Toned;
 use lattice_core::find::FirmwareFault;
 use lattice_core::ledger::Ledger;
 use lattice_core::meter::{Dropout, Figures};
 use lattice_core::thresholds::Thresholds;
+use lattice_core::view::View;
 use lattice_core::{Mono, Role, Wall};
 /// A camera in a place of the page that is shown.
 pub use lattice_engine::Seat as Tile;
@@ -38,7 +41,7 @@ use lattice_engine::{
 use lattice_media::{DamageChoice, TilePicture};
 use lattice_net::Origin;
 use lattice_store::Site;
-use ratatui::layout::Rect;
+use ratatui::layout::{Position, Rect};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
@@ -50,6 +53,8 @@ pub enum Dragged {
     Tile(usize),
     /// A camera out of a list.
     Camera(String),
+    /// What is seen of the picture at this place; the mouse was here last.
+    View(usize, Position),
 }
 
 /// A line of news at the foot.
@@ -172,6 +177,10 @@ pub struct App {
     pub figures: Arc<HashMap<FeedKey, Arc<Figures>>>,
     /// The newest pictures.
     pub pictures: HashMap<FeedKey, Arc<TilePicture>>,
+    /// Those of places that show another part of a picture, or another view into it.
+    pub views: HashMap<(FeedKey, usize), Arc<TilePicture>>,
+    /// What adjusting did to the newest picture of the stream that the page is about, while that is asked for.
+    pub tones: Option<Arc<Toned>>,
     /// Streams of whose pictures the terminal has not taken the whole yet.
     pub unfinished: BTreeSet<FeedKey>,
     /// The newest line of news.
@@ -262,6 +271,8 @@ impl App {
             enlarged: false,
             figures: Arc::default(),
             pictures: HashMap::new(),
+            views: HashMap::new(),
+            tones: None,
             unfinished: BTreeSet::new(),
             notice: None,
             damage: DamageChoice::default(),
@@ -365,6 +376,9 @@ impl App {
         }
         if self.lifted.is_some() {
             self.unsay();
+        }
+        if self.enlarged && self.lifted.is_none() && matches!(self.view(self.selected), View::Flat(zoom) if !zoom.is_whole()) {
+            return self.whole_view();
         }
         (self.enlarged, self.lifted) = (false, None);
     }

@@ -8,6 +8,12 @@ pub fn is_one_of(names: &str, event: KeyEvent) -> bool {
     names.split(' ').any(|name| is_key(name, event) || is_combination(name, event))
 }
 
+/// Whether one of these names is the key that was pressed, shift and all.
+pub fn is_with_shift(names: &str, event: KeyEvent) -> bool {
+    event.modifiers.contains(KeyModifiers::SHIFT)
+        && names.split(' ').any(|name| name.starts_with("shift-") && is_combination(name, event))
+}
+
 fn is_key(name: &str, event: KeyEvent) -> bool {
     let control = event.modifiers.contains(KeyModifiers::CONTROL);
     if let Some(letter) = name.strip_prefix("ctrl-") {

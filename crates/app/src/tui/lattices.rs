@@ -203,6 +203,16 @@ impl Lattices {
         done
     }
 
+    /// Changes what a tile shows of its picture: looking closer is nothing that is undone.
+    pub fn look<T>(&mut self, change: impl FnOnce(&mut Lattice) -> T) -> T {
+        if let Some((trouble, _)) = &mut self.trouble {
+            return change(trouble);
+        }
+        let shown = self.shown.as_deref();
+        let own = self.own.iter_mut().find(|lattice| Some(lattice.name.as_str()) == shown);
+        change(own.unwrap_or(&mut self.all))
+    }
+
     /// Adds a lattice and shows it; can be undone.
     pub fn add(&mut self, lattice: Lattice) {
         self.trouble = None;

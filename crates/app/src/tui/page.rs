@@ -7,6 +7,7 @@ use super::theme::Theme;
 use lattice_core::Mono;
 use lattice_core::lattice::Aspect;
 use lattice_core::playout::Playout;
+use lattice_core::view::View;
 use lattice_engine::{Beginning, FeedKey, News};
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
@@ -32,6 +33,15 @@ pub struct Watched {
     pub area: Rect,
     /// How.
     pub aspect: Aspect,
+    /// What of it is shown.
+    pub view: View,
+}
+
+impl Watched {
+    /// All of a picture, with its aspect.
+    pub const fn whole(key: FeedKey, painter: usize, area: Rect) -> Self {
+        Self { key, painter, area, aspect: Aspect::Fit, view: View::WHOLE }
+    }
 }
 
 /// What changed of a stream since the screen was drawn last.
@@ -63,8 +73,8 @@ pub enum Mouse {
     Drag(Position),
     /// The button was let go here.
     Release(Position),
-    /// The wheel: down is 1, up is -1.
-    Wheel(i32),
+    /// The wheel: down is 1, up is -1; over this.
+    Wheel(i32, Position),
 }
 
 /// What a page does; what it does not need is left out.

@@ -1,6 +1,7 @@
 //! All pages. A new one is a file beside the others and a line in the list.
 
 pub mod add;
+pub mod adjust;
 pub mod bench;
 pub mod check;
 pub mod clocks;
@@ -9,6 +10,7 @@ pub mod field;
 pub mod find;
 pub mod flash;
 pub mod ledger;
+pub mod lens;
 pub mod listen;
 pub mod roster;
 pub mod steer;
@@ -47,6 +49,8 @@ pub fn all() -> (Vec<Box<dyn AnyPage>>, Vec<Section>) {
         page::<stream::StreamPage>(),
         page::<flash::FlashPage>(),
         page::<steer::SteerPage>(),
+        page::<adjust::AdjustPage>(),
+        page::<lens::LensPage>(),
     ];
     let fronts = vec![
         section::<wall::Layouts>(),

@@ -10,11 +10,10 @@ use crate::tui::theme::{Theme, Tone};
 use crate::tui::view;
 use anyhow::Context as _;
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
-use lattice_core::lattice::Aspect;
+use lattice_core::Mono;
 use lattice_core::meter::FlashStep;
-use lattice_core::{Mono, playout::Playout};
-use lattice_engine::{Bell, Command, Demand, Engine, FeedKey, Output, Shown, Snapshot, Viewer};
-use lattice_media::{TilePicture, Wanted};
+use lattice_engine::{Bell, Command, Demand, Engine, FeedKey, Output, Shown, Snapshot, Viewer, print_of};
+use lattice_media::TilePicture;
 use lattice_net::clock;
 use lattice_term::{Ability, Answer, CellPainter, ColourDepth, InPixels, Input, Paint, Screen, TilePainter, Tmux};
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
@@ -375,20 +374,22 @@ impl Show {
             self.painters.push((self.new_painter)(self.painters.len() as u32));
         }
         self.choose_painting();
-        let mut shown: BTreeMap<FeedKey, (Wanted, Option<Playout>)> = BTreeMap::new();
+        let mut shown: BTreeMap<(FeedKey, u64), Shown> = BTreeMap::new();
         // What the tour shows next has its pictures when it turns.
         let some = regions(&self.app).tiles.first().map(|region| region.picture).unwrap_or_default();
-        let ahead = self.app.decoded_ahead().into_iter().map(|key| (key, 0, some, Aspect::Fit));
-        let on_screen = watched.iter().map(|watched| (watched.key, watched.painter, watched.area, watched.aspect));
-        for (key, painter, area, aspect) in on_screen.chain(ahead) {
-            let Some(painter) = self.painters.get(painter) else { continue };
+        let ahead = self.app.decoded_ahead().into_iter().map(|key| Watched::whole(key, 0, some));
+        for Watched { key, painter: place, area, aspect, view } in watched.iter().copied().chain(ahead) {
+            let Some(painter) = self.painters.get(place) else { continue };
             let wanted = painter.wanted(area, aspect);
-            let largest = shown.entry(key).or_insert_with(|| (wanted, self.app.playout(key)));
-            if wanted.width * wanted.height > largest.0.width * largest.0.height {
-                largest.0 = wanted;
+            // All places that show the whole picture share the largest.
+            let print = print_of(self.app.viewer, place, &view);
+            let one = || Shown { key, place, wanted, view, playout: self.app.playout(key) };
+            let largest = shown.entry((key, print)).or_insert_with(one);
+            if wanted.width * wanted.height > largest.wanted.width * largest.wanted.height {
+                largest.wanted = wanted;
             }
         }
-        let shown = shown.into_iter().map(|(key, (wanted, playout))| Shown { key, wanted, playout }).collect();
+        let shown = shown.into_values().collect();
         let screen = self.app.screen.clone().map(|name| (name, self.app.showing()));
         self.viewer.look(Demand { asks: self.app.asks(), open: self.app.wanted_open(), shown, screen });
         watched
@@ -438,6 +439,16 @@ impl Show {
         self.unfinished.retain(|key, (area, _)| watched.iter().any(|one| one.key == *key && one.area == *area));
         let held = self.unfinished.iter().map(|(key, (_, picture))| (*key, picture.clone()));
         self.app.pictures.extend(held);
+        let (viewer, before) = (self.app.viewer, std::mem::take(&mut self.app.views));
+        let views = watched.iter().filter(|one| !one.view.is_whole()).filter_map(|one| {
+            let of = (one.key, one.painter);
+            let held = before.get(&of).filter(|_| self.unfinished.contains_key(&one.key)).cloned();
+            let newest = || self.outputs.get(&one.key)?.print(print_of(viewer, one.painter, &one.view));
+            Some((of, held.or_else(newest)?))
+        });
+        self.app.views = views.collect();
+        let of_page = self.app.page().and_then(|page| page.stream(&self.app));
+        self.app.tones = of_page.and_then(|key| self.outputs.get(&key)?.tones());
         self.app.unfinished = self.unfinished.keys().copied().collect();
     }
 

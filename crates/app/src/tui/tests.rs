@@ -6,6 +6,7 @@ mod field;
 mod flash;
 mod golden;
 mod ledger;
+mod looks;
 mod steer;
 mod stream;
 mod wall;
@@ -99,6 +100,8 @@ fn steady() -> Figures {
 fn picture(number: u64) -> Arc<TilePicture> {
     let rgb = [90, 120, 150].repeat(64 * 36).into();
     Arc::new(TilePicture {
+        view: lattice_core::view::View::default(),
+        adjust: lattice_core::adjust::Adjust::default(),
         number,
         width: 64,
         height: 36,
@@ -356,7 +359,7 @@ fn dropouts_are_told_when_they_end_and_while_they_last() {
 
 #[test]
 fn the_help_is_printed_from_the_table() {
-    let mut app = wall(4, 160, 80);
+    let mut app = wall(4, 160, 100);
     press(&mut app, KeyCode::Char('?'));
     let screen = draw(&app, ColourDepth::True);
     for (_, key) in app.keys_of(&app.pages.tables[0]) {

@@ -120,12 +120,30 @@ const SAMPLES: usize = 600;
 /// Seconds between the samples of each tier.
 const STEPS: [u64; 3] = [1, 6, 144];
 
+/// A sample as it is kept: half as large as it is handed out.
 #[derive(Debug, Clone, Copy)]
 struct Kept {
     /// Steps since the clock's zero; below it for what was kept before.
     index: i64,
-    sample: Sample,
     count: f32,
+    verdict: Option<Verdict>,
+    /// What is unknown is no number.
+    values: [f32; FIELDS],
+}
+
+impl Kept {
+    fn new(index: i64, count: f32, sample: Sample) -> Self {
+        Self { index, count, verdict: sample.verdict, values: sample.values.map(|value| value.unwrap_or(f32::NAN)) }
+    }
+
+    fn sample(&self) -> Sample {
+        Sample { verdict: self.verdict, values: self.values.map(|value| (!value.is_nan()).then_some(value)) }
+    }
+
+    /// The mean of this and one more.
+    fn add(&mut self, sample: Sample) {
+        *self = Self::new(self.index, self.count + 1.0, self.sample().with(self.count, sample));
+    }
 }
 
 /// The past of one stream's figures.
@@ -141,13 +159,17 @@ impl History {
             let index = (now.as_micros() / (step * 1_000_000)) as i64;
             match tier.back_mut() {
                 Some(last) if last.index == index => {
-                    *last = Kept { sample: last.sample.with(last.count, sample), count: last.count + 1.0, ..*last };
+                    last.add(sample);
                 }
                 _ => {
                     if tier.len() == SAMPLES {
                         tier.pop_front();
                     }
-                    tier.push_back(Kept { index, sample, count: 1.0 });
+                    if tier.capacity() < SAMPLES {
+                        // At once: what grows by doubling leaves holes behind.
+                        tier.reserve_exact(SAMPLES - tier.len());
+                    }
+                    tier.push_back(Kept::new(index, 1.0, sample));
                 }
             }
         }
@@ -163,9 +185,9 @@ impl History {
             let index = ((now.as_micros() as f64 / 1e6 - age) / step).floor() as i64;
             match before.back_mut() {
                 Some(last) if last.index == index => {
-                    *last = Kept { sample: last.sample.with(last.count, sample), count: last.count + 1.0, ..*last };
+                    last.add(sample);
                 }
-                _ if index < first => before.push_back(Kept { index, sample, count: 1.0 }),
+                _ if index < first => before.push_back(Kept::new(index, 1.0, sample)),
                 _ => {}
             }
         }
@@ -189,7 +211,7 @@ impl History {
         let seconds = now.as_micros() as f64 / 1e6;
         let age = move |kept: &Kept| (seconds - (kept.index as f64 + 0.5) * step).max(0.0);
         let longest = span.duration().as_secs_f64();
-        self.tiers[tier].iter().map(move |kept| (age(kept), kept.sample)).filter(move |(age, _)| *age <= longest)
+        self.tiers[tier].iter().map(move |kept| (age(kept), kept.sample())).filter(move |(age, _)| *age <= longest)
     }
 }
 

@@ -3,9 +3,9 @@
 use super::{Beginning, Config, Told};
 use crate::around::Recalls;
 use crate::buffer::own_buffer;
-use crate::camera::{CameraDef, Cameras, FeedKey};
+use crate::camera::{CameraDef, CameraId, Cameras, FeedKey};
 use crate::command::{Command, Loudness, News};
-use crate::demand::ViewerId;
+use crate::demand::{ViewerId, print_of};
 use crate::feeds::{Bell, Bells, Feeds};
 use crate::idle::Idle;
 use crate::jobs::{Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
@@ -19,9 +19,10 @@ use crate::snapshot::{Known, RecordState, Snapshot};
 use crate::steering::Grip;
 use crate::watch::{Moment, Watch};
 use crossbeam_channel::{Receiver, Sender, select, unbounded};
+use lattice_core::adjust::Adjust;
 use lattice_core::meter::Figures;
 use lattice_core::playout::Playout;
-use lattice_media::Wanted;
+use lattice_media::{Print, Wanted};
 use lattice_net::clock;
 use lattice_report::Report;
 use lattice_store::{Order, Ordered, Screens, Showing, Site};
@@ -75,6 +76,8 @@ pub(super) struct Machine {
     pub(super) watch: Watch,
     pub(super) figures: Arc<HashMap<FeedKey, Arc<Figures>>>,
     buffers: Arc<HashMap<FeedKey, Duration>>,
+    /// Adjustments that are being tried, and from which hundredth of the width on.
+    adjusting: HashMap<CameraId, (Adjust, u8)>,
     pub(super) known: Arc<Known>,
     pub(super) keeper: Option<Keeper>,
     not_kept: Option<String>,
@@ -153,6 +156,7 @@ impl Machine {
             watch: Watch::new(kept, seen, past, elsewhere),
             figures: Arc::default(),
             buffers: Arc::default(),
+            adjusting: HashMap::new(),
             known: Arc::new(known),
             keeper,
             not_kept,
@@ -323,6 +327,14 @@ impl Machine {
             }
             Command::Send(screen, order) => self.send_to(&screen, &order),
             Command::Errand(errand) => self.run_errand(errand),
+            Command::Adjust(camera, adjust) => {
+                match adjust {
+                    Some(adjust) => drop(self.adjusting.insert(camera, adjust)),
+                    None => drop(self.adjusting.remove(&camera)),
+                }
+                self.apply_wanted();
+            }
+            Command::Tones(camera, wanted) => self.feeds.tell_tones(camera, wanted),
             Command::Steer(camera, hand) => self.steer(camera, hand),
         }
     }
@@ -384,27 +396,44 @@ impl Machine {
     pub(super) fn on_site(&mut self) {
         self.planning.set_budgets(self.site.link, self.site.decoding);
         self.feeds.set_hold(self.site.hold_after_loss.unwrap_or(crate::feeds::HOLD));
+        self.apply_wanted();
         self.feeds.set_most_pixels(self.site.largest_picture.map_or(lattice_core::video::MAX_PIXELS, |mega| mega * 1_000_000));
     }
 
-    /// Tells every stream what screens show of it: the largest.
+    /// Tells every stream what screens show of it: the whole picture as large as the largest tile wants it, and each place that
+    /// shows another view.
     fn apply_wanted(&mut self) {
-        let mut shown: HashMap<FeedKey, (Option<Wanted>, Option<Playout>)> = HashMap::new();
-        for one in self.planning.demands().values().flat_map(|demand| &demand.shown) {
-            let (largest, playout) = shown.entry(one.key).or_default();
-            let pixels = |wanted: &Wanted| wanted.width * wanted.height;
-            if pixels(&one.wanted) > 0 && largest.as_ref().is_none_or(|largest| pixels(largest) < pixels(&one.wanted)) {
-                *largest = Some(one.wanted);
+        let mut shown: HashMap<FeedKey, (Vec<Print>, Option<Playout>)> = HashMap::new();
+        for (viewer, demand) in self.planning.demands() {
+            for one in demand.shown.iter().filter(|one| one.wanted.width * one.wanted.height > 0) {
+                let (prints, playout) = shown.entry(one.key).or_default();
+                let id = print_of(*viewer, one.place, &one.view);
+                let pixels = |wanted: &Wanted| wanted.width * wanted.height;
+                match prints.iter_mut().find(|print| print.id == id) {
+                    Some(print) if pixels(&print.wanted) >= pixels(&one.wanted) => {}
+                    Some(print) => print.wanted = one.wanted,
+                    None => prints.push(Print { id, view: one.view, ..Print::whole(one.wanted) }),
+                }
+                *playout = playout.or(one.playout);
             }
-            *playout = playout.or(one.playout);
+        }
+        // The whole picture first: others are left out where there are too many.
+        for (prints, _) in shown.values_mut() {
+            prints.sort_by_key(|print| print.id);
         }
         let (cameras, site, buffers, planning) = (&self.cameras, &self.site, &self.buffers, &self.planning);
+        let adjusting = &self.adjusting;
         self.feeds.want(|key| {
-            let (wanted, playout) = shown.get(&key).copied().unwrap_or_default();
-            let wanted = wanted.map(|wanted| Wanted { keyframes_only: planning.keyframes_only(key), ..wanted });
+            let (mut prints, playout) = shown.get(&key).cloned().unwrap_or_default();
+            let own = || site.camera(cameras.name(key.camera)).map(|camera| camera.adjust).unwrap_or_default();
+            let (adjust, split) = adjusting.get(&key.camera).copied().unwrap_or_else(|| (own(), 0));
+            for print in &mut prints {
+                print.wanted.keyframes_only = planning.keyframes_only(key);
+                (print.adjust, print.split) = (adjust, split);
+            }
             let own = own_buffer(site, cameras, buffers, key).filter(|own| !own.is_zero());
             let playout = playout.unwrap_or_else(|| own.map_or(Playout::AtOnce, Playout::Buffered));
-            (wanted, playout, site.thresholds_of(cameras.name(key.camera), key.role))
+            (prints, playout, site.thresholds_of(cameras.name(key.camera), key.role))
         });
     }
 

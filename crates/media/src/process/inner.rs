@@ -70,23 +70,25 @@ impl Inner {
         }
         let Some(units) = &self.units else { return Err(io::ErrorKind::InvalidData.into()) };
         // Out of the table while they are written.
-        let [mut tile, mut still] = [Some(order.tile), order.still].map(|number| {
-            let number = number?;
-            Some((number, self.regions.remove(&number)?))
-        });
+        let numbers = std::iter::once(order.still).chain(order.canvases.iter().copied().map(Some));
+        let mut canvases: Vec<Option<(u32, Region)>> = numbers
+            .map(|number| {
+                let number = number?;
+                Some((number, self.regions.remove(&number)?))
+            })
+            .collect();
         let mut looks = order.looks;
         let last = order.units.len().saturating_sub(1);
         for (index, (head, from, bytes)) in order.units.iter().enumerate() {
             let data = units.bytes(units.len()).get(*from..).and_then(|rest| rest.get(..*bytes));
             let data = data.ok_or(io::ErrorKind::InvalidData)?;
-            let canvases = [&mut tile, &mut still].map(|it| it.as_mut().map(|(_, region)| region));
-            let mut post = Post { said: Vec::new(), canvases, clocks: order.clocks };
-            let work = Work { head, data, wanted: order.wanted, newest: index == last };
+            let mut post = Post { said: Vec::new(), canvases: &mut canvases, clocks: order.clocks };
+            let work = Work { head, data, prints: &order.prints, newest: index == last };
             let done = self.benches.decode(order.lane, &work, &mut looks, &mut post);
             let answer = if done.is_ok() { Answer::Unit(post.said) } else { Answer::Panicked };
             send(&self.socket, &answer, &[])?;
         }
-        self.regions.extend([tile, still].into_iter().flatten());
+        self.regions.extend(canvases.into_iter().flatten());
         // A decoder that is gone had megabytes, which are the system's again.
         if !order.forgotten.is_empty() || order.units.iter().any(|(head, ..)| head.new_parameters) {
             give_back();
@@ -112,23 +114,19 @@ pub(super) fn system_clock() -> Duration {
 /// Gathers what is said of one unit.
 struct Post<'a> {
     said: Vec<Said>,
-    canvases: [Option<&'a mut Region>; 2],
+    canvases: &'a mut [Option<(u32, Region)>],
     clocks: (Mono, Duration),
 }
 
 impl Out for Post<'_> {
     fn canvas(&mut self, which: Canvas, bytes: usize) -> Option<&mut [u8]> {
-        let [tile, still] = &mut self.canvases;
-        let region = match which {
-            Canvas::Tile => tile,
-            Canvas::Still => still,
-        };
+        let region = self.canvases.get_mut(which.place()).and_then(Option::as_mut).map(|(_, region)| region);
         let fits = region.as_ref().is_some_and(|region| region.len() >= bytes);
         if !fits {
             self.said.push(Said::Short(which, bytes));
             return None;
         }
-        region.as_mut()?.bytes_mut(bytes)
+        region?.bytes_mut(bytes)
     }
 
     fn say(&mut self, said: Said) {

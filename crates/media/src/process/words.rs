@@ -1,7 +1,7 @@
 //! What a process that decodes and the one that started it say to each other: one message a datagram, and memory that is shared.
 
 use crate::bench::{Head, Looks, Said};
-use crate::wanted::Wanted;
+use crate::wanted::{MOST_PRINTS, Print};
 use lattice_core::Mono;
 use nix::sys::socket::{ControlMessage, ControlMessageOwned, MsgFlags, recvmsg, sendmsg};
 use serde::de::DeserializeOwned;
@@ -12,8 +12,8 @@ use std::time::Duration;
 
 /// Longest message. A glance has 1,300 cells of 4 bytes; of anything else there is much less.
 const LONGEST: usize = 64 << 10;
-/// Memory handed over with one order: for units, a tile's picture, a still.
-pub(crate) const REGIONS_AN_ORDER: usize = 3;
+/// Memory handed over with one order: for units, each print, a still.
+pub(crate) const REGIONS_AN_ORDER: usize = 2 + MOST_PRINTS;
 
 /// What holds in a process that decodes; each was tried by it, not only asked for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,12 +35,12 @@ pub struct Confinement {
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Order {
     pub lane: u64,
-    pub wanted: Wanted,
+    pub prints: Vec<Print>,
     pub looks: Looks,
     /// Where each unit's bytes lie in the memory for units.
     pub units: Vec<(Head, usize, usize)>,
-    /// The memory for the tile's picture, and for a still.
-    pub tile: u32,
+    /// The memory for each print, and for a still.
+    pub canvases: Vec<u32>,
     pub still: Option<u32>,
     /// The asker's clock, and the system's at that moment: what is said is stamped by the asker's.
     pub clocks: (Mono, Duration),

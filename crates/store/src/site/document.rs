@@ -1,10 +1,11 @@
 //! The file itself: read, changed in place, written at once or not at all.
 
-use super::lattices;
 use super::read::read;
 use super::{Camera, CertificateTrust, PasswordSource, SignIn, Site, SiteError, Stream};
+use super::{lattices, looks};
 use crate::atomic;
 use lattice_core::TransportChoice;
+use lattice_core::adjust::Preset;
 use lattice_core::lattice::Lattice;
 use lattice_core::target::Target;
 use std::io;
@@ -162,6 +163,29 @@ impl Editor<'_> {
     pub fn put_lattice(&mut self, lattice: &Lattice) -> Result<(), SiteError> {
         let table = self.entry("lattice", &lattice.name)?;
         lattices::write(table, lattice);
+        Ok(())
+    }
+
+    /// Adds a preset of adjustments, or replaces the one of the same name.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`].
+    pub fn put_preset(&mut self, preset: &Preset) -> Result<(), SiteError> {
+        let table = self.entry("preset", &preset.name)?;
+        looks::write_preset(table, preset);
+        Ok(())
+    }
+
+    /// Takes a preset of adjustments out; where there is none of this name, nothing is changed.
+    ///
+    /// # Errors
+    /// [`SiteError::Refused`].
+    pub fn remove_preset(&mut self, name: &str) -> Result<(), SiteError> {
+        if let Some(index) = self.index("preset", name)
+            && let Some(tables) = self.tables("preset")?
+        {
+            tables.remove(index);
+        }
         Ok(())
     }
 
@@ -434,6 +458,8 @@ fn write_camera(table: &mut Table, camera: &Camera) {
     put(table, "model", text(&camera.model));
     put(table, "firmware", text(&camera.firmware));
     put(table, "serial", text(&camera.serial));
+    looks::write_adjust(table, &camera.adjust);
+    looks::write_lens(table, camera.lens);
     write_streams(table, &camera.streams);
 }
 

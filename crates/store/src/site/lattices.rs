@@ -1,6 +1,7 @@
 //! Lattices, tours and screens in the site file.
 
 use super::document::put;
+use super::looks::{self, RawAround, RawZoom};
 use super::read::{Complaint, Text, at, complain, parser_complaint};
 use super::{Site, SiteError};
 use lattice_core::Role;
@@ -68,6 +69,8 @@ struct RawTile {
     hold: Option<Text>,
     #[serde(default)]
     marked: bool,
+    zoom: Option<Spanned<RawZoom>>,
+    view: Option<Spanned<RawAround>>,
 }
 
 #[derive(Deserialize)]
@@ -130,7 +133,9 @@ fn tile(raw: RawTile) -> Result<Option<Placed>, Complaint> {
             Some(role)
         }
     };
-    Ok(Some(Placed { camera: camera.into_inner(), aspect, hold, marked: raw.marked }))
+    let zoom = looks::zoom(raw.zoom.as_ref())?;
+    let around = looks::around(raw.view.as_ref())?;
+    Ok(Some(Placed { camera: camera.into_inner(), aspect, hold, marked: raw.marked, zoom, around }))
 }
 
 /// A name for another lattice of a site: the wanted one, with a number where that is taken.
@@ -235,6 +240,11 @@ pub(super) fn write(table: &mut Table, lattice: &Lattice) {
     put(table, "tiles", Some(tiles.into()));
 }
 
+/// Sets, changes or takes away a table in one line.
+pub(super) fn put_inline(table: &mut Table, key: &str, wanted: Option<InlineTable>) {
+    put(table, key, wanted.map(Value::InlineTable));
+}
+
 fn tile_table(placed: Option<&Placed>) -> InlineTable {
     let mut table = InlineTable::new();
     let Some(placed) = placed else { return table };
@@ -248,5 +258,7 @@ fn tile_table(placed: Option<&Placed>) -> InlineTable {
     if placed.marked {
         table.insert("marked", true.into());
     }
+    looks::write_zoom(&mut table, placed.zoom);
+    looks::write_around(&mut table, placed.around);
     table
 }

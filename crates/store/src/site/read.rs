@@ -1,6 +1,7 @@
 //! From text to a [`Site`], with line and column for everything that is not understood.
 
 use super::lattices::{self, RawLattice, RawScreen, RawTour};
+use super::looks::{self, RawAdjust, RawLens, RawPreset};
 use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, ThresholdsFor, stream_target};
 use lattice_core::playout::LONGEST;
 use lattice_core::sight::Finding;
@@ -32,6 +33,8 @@ struct RawSite {
     hold_after_loss: Option<Spanned<f64>>,
     #[serde(default)]
     thresholds: Vec<RawThresholds>,
+    #[serde(default, rename = "preset")]
+    presets: Vec<RawPreset>,
     #[serde(default, rename = "lattice")]
     lattices: Vec<RawLattice>,
     #[serde(default, rename = "tour")]
@@ -70,6 +73,8 @@ struct RawCamera {
     model: Option<String>,
     firmware: Option<String>,
     serial: Option<String>,
+    adjust: Option<RawAdjust>,
+    lens: Option<Spanned<RawLens>>,
     #[serde(default, rename = "stream")]
     streams: Vec<RawStream>,
 }
@@ -217,6 +222,13 @@ fn build(raw: RawSite) -> Result<Site, Complaint> {
         Some(most) if (1.0..=1e6).contains(most.get_ref()) => Some(*most.get_ref()),
         Some(most) => return Err(at(most, "decoding is 1 to 1000000 megapixels a second")),
     };
+    for raw in raw.presets {
+        let preset = looks::preset(&raw)?;
+        if site.presets.iter().any(|other| other.name == preset.name) {
+            return Err(looks::taken(&raw));
+        }
+        site.presets.push(preset);
+    }
     for raw in raw.lattices {
         if site.lattice(raw.name.get_ref()).is_some() {
             return Err(at(&raw.name, "another lattice has this name already: give each its own"));
@@ -352,6 +364,8 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
         model: raw.model,
         firmware: raw.firmware,
         serial: raw.serial,
+        adjust: looks::adjust(raw.adjust)?,
+        lens: looks::lens(raw.lens.as_ref())?,
         streams,
     })
 }

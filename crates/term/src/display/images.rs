@@ -517,9 +517,11 @@ mod tests {
         let (width, height) = (64, 64);
         let rgb = (0..width * height).flat_map(|n| [(n + number as usize * 40) as u8, (n / 64) as u8 * 3, 90]).collect();
         let source = (width, height);
-        let picture = TilePicture { number, width, height, rgb, source, condition: Condition::Clean, ready: Mono::ZERO };
+        let (view, adjust) = Default::default();
+        let (condition, ready) = (Condition::Clean, Mono::ZERO);
+        let picture = TilePicture { number, width, height, rgb, source, condition, ready, view, adjust };
         let rect = Rect { x: 1 + tile as u16 * 10, y: 1, width: 8, height: 4 };
-        let look = Look { freshness: Freshness::Live, aspect: Aspect::Stretch };
+        let look = Look::whole(Freshness::Live, Aspect::Stretch);
         let picture = Arc::new(picture);
         Image { tile, stream, rect, picture, look, brightness: 100, way, cell: (8, 16), colours: 64 }
     }

@@ -72,6 +72,8 @@ impl App {
                 (false, false) => 1.0,
             };
             let pixels = pictures.get(tile.place).map_or(1, |picture| self.pixels_in(tile.place, *picture));
+            // A part of the picture that fills the tile needs more of the whole.
+            let pixels = (f64::from(pixels) * self.view(tile.place).needs()).min(f64::from(u32::MAX)) as u32;
             Ask { place: tile.place, camera: tile.camera, pixels, all, weight, hold: self.hold(tile.place) }
         };
         self.tiles.iter().map(ask).collect()

@@ -15,6 +15,7 @@ impl App {
         let Some(hit) = self.place_at(at) else { return false };
         self.selected = hit;
         self.dragged = self.placed(hit).is_some().then(|| Dragged::Tile(self.tile_number(hit)));
+        self.take_view(at);
         self.is_double_click(hit)
     }
 
@@ -25,7 +26,7 @@ impl App {
         let to = self.tile_number(place);
         match dragged {
             Dragged::Tile(from) if !self.enlarged && from != to => self.exchange(from, to),
-            Dragged::Tile(_) => return,
+            Dragged::Tile(_) | Dragged::View(..) => return,
             Dragged::Camera(name) => {
                 self.close_fronts();
                 self.put_camera(to, &name);

@@ -270,8 +270,11 @@ impl App {
         self.was_warned = std::mem::take(&mut self.is_warned);
         self.step(|app| {
             app.works();
-            if let Some((found, key)) = app.keys_here().into_iter().find(|(_, key)| keys::is_one_of(key.keys, event)) {
-                return app.press(found, key);
+            // An arrow with shift is another key where the page has one of it, and the arrow elsewhere.
+            let here = app.keys_here();
+            let shifted = here.iter().find(|(_, key)| keys::is_with_shift(key.keys, event));
+            if let Some((found, key)) = shifted.or_else(|| here.iter().find(|(_, key)| keys::is_one_of(key.keys, event))) {
+                return app.press(*found, *key);
             }
             app.with_top(|top, app| {
                 if let Some(input) = top.text() {
@@ -309,8 +312,8 @@ impl App {
             MouseEventKind::Down(MouseButton::Left) => Mouse::Press(at),
             MouseEventKind::Up(MouseButton::Left) => Mouse::Release(at),
             MouseEventKind::Drag(MouseButton::Left) => Mouse::Drag(at),
-            MouseEventKind::ScrollDown => Mouse::Wheel(1),
-            MouseEventKind::ScrollUp => Mouse::Wheel(-1),
+            MouseEventKind::ScrollDown => Mouse::Wheel(1, at),
+            MouseEventKind::ScrollUp => Mouse::Wheel(-1, at),
             _ => return Vec::new(),
         };
         self.step(|app| {

@@ -118,7 +118,7 @@ impl Page for Help {
     }
 
     fn mouse(&mut self, _: &mut App, mouse: Mouse) {
-        if let Mouse::Wheel(by) = mouse {
+        if let Mouse::Wheel(by, _) = mouse {
             self.scroll(3 * by as i16);
         }
     }

@@ -210,7 +210,7 @@ impl Page for Picker {
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
             Mouse::Press(at) => self.click(app, at),
-            Mouse::Wheel(by) => self.select(app, by),
+            Mouse::Wheel(by, _) => self.select(app, by),
             Mouse::Release(at) if self.row_at(app, at).is_none() => app.drop_at(at),
             Mouse::Release(_) => app.dragged = None,
             Mouse::Drag(_) => {}

@@ -7,7 +7,6 @@ use crate::tui::fronts::help;
 use crate::tui::fronts::picker::{Line, Picker};
 use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
-use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Figures, Span};
 use lattice_core::playout::{Alignment, LONGEST, Member, Playout};
 use lattice_core::{FrameRate, Role, Transport};
@@ -113,7 +112,7 @@ impl Page for Bench {
 
     fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
         let panes = view::panes(app, self, body).into_iter().enumerate();
-        panes.map(|(painter, (key, area, _))| Watched { key, painter, area, aspect: Aspect::Fit }).collect()
+        panes.map(|(painter, (key, area, _))| Watched::whole(key, painter, area)).collect()
     }
 
     fn keeps_open(&self, _: &App) -> Vec<FeedKey> {
@@ -155,7 +154,7 @@ impl Page for Bench {
                 let clicked = panes.iter().position(|(_, picture, below)| picture.contains(at) || below.contains(at));
                 self.selected = clicked.unwrap_or(self.selected);
             }
-            Mouse::Wheel(by) => self.turn_charts(by),
+            Mouse::Wheel(by, _) => self.turn_charts(by),
             Mouse::Drag(_) | Mouse::Release(_) => {}
         }
     }

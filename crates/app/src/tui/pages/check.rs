@@ -96,7 +96,7 @@ impl Page for Check {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.select(by),
+            Mouse::Wheel(by, _) => self.select(by),
             Mouse::Press(at) => {
                 let area = closeup::divide(app, inner(app.body()), self.near(app)).0;
                 let row = list(self, area).and_then(|list| list.row_at(at));

@@ -59,7 +59,7 @@ impl Page for Clocks {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.select(app, by),
+            Mouse::Wheel(by, _) => self.select(app, by),
             Mouse::Press(at) => {
                 let rows = rows(app);
                 let Some(row) = self.list(&rows, inner(app.body())).row_at(at) else { return };

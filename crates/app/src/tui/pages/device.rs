@@ -100,7 +100,7 @@ impl Page for Device {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.with(|shown| shown.select(by)),
+            Mouse::Wheel(by, _) => self.with(|shown| shown.select(by)),
             Mouse::Press(at) => self.with(|shown| {
                 let row = view::list(shown, inner(app.body())).and_then(|list| list.row_at(at));
                 shown.select(row.map_or(0, |row| row as i32 - shown.stream as i32));

@@ -9,7 +9,7 @@ use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back,
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use lattice_core::Verdict;
-use lattice_core::lattice::{Aspect, Lattice};
+use lattice_core::lattice::Lattice;
 use lattice_core::names::natural;
 use lattice_core::sift::Sift;
 use lattice_engine::{CameraId, FeedKey};
@@ -121,7 +121,7 @@ impl Page for Field {
 
     fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
         let near = self.near(app).zip(view::places(app, body).near);
-        near.map(|(key, near)| Watched { key, painter: 0, area: near.picture, aspect: Aspect::Fit }).into_iter().collect()
+        near.map(|(key, near)| Watched::whole(key, 0, near.picture)).into_iter().collect()
     }
 
     fn share(&self, _: &App, _: usize) -> Option<Share> {
@@ -142,7 +142,7 @@ impl Page for Field {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.row(app, by),
+            Mouse::Wheel(by, _) => self.row(app, by),
             Mouse::Press(at) => {
                 let places = view::places(app, app.body());
                 let items = self.items(app);

@@ -95,7 +95,7 @@ impl Page for Find {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.select(by),
+            Mouse::Wheel(by, _) => self.select(by),
             Mouse::Press(at) => {
                 let Some(row) = list(app, self, self.above(inner(app.body()))).row_at(at) else { return };
                 self.go_to(row);

@@ -7,7 +7,6 @@ use crate::tui::fronts::help;
 use crate::tui::page::{Key, Keyed, Page, WALL, Watched, Way, back, key, leave, way};
 use crate::tui::theme::{Theme, Tone};
 use lattice_core::flash::{FLASHES, LONGEST, Pattern};
-use lattice_core::lattice::Aspect;
 use lattice_core::meter::FlashStep;
 use lattice_core::{FrameRate, Mono};
 use lattice_engine::{Command, FeedKey};
@@ -94,7 +93,7 @@ impl Page for FlashPage {
 
     fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
         let area = view::picture(app, body);
-        self.key.map(|key| Watched { key, painter: 0, area, aspect: Aspect::Fit }).into_iter().collect()
+        self.key.map(|key| Watched::whole(key, 0, area)).into_iter().collect()
     }
 
     fn keeps_open(&self, _: &App) -> Vec<FeedKey> {

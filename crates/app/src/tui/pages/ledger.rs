@@ -9,7 +9,6 @@ use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back,
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::around;
 use crate::tui::widgets::list::inner;
-use lattice_core::lattice::Aspect;
 use lattice_core::ledger::Entry;
 use lattice_engine::{Command, FeedKey, News};
 use lattice_store::EntryOrder;
@@ -99,7 +98,7 @@ impl Page for LedgerPage {
         let live = self.live(app).zip(view::places(app, self, inner(body)));
         let watched = |(key, places): (FeedKey, around::Places)| {
             let area = around::pictured(places.after);
-            Watched { key, painter: 1, area, aspect: Aspect::Fit }
+            Watched::whole(key, 1, area)
         };
         live.map(watched).into_iter().collect()
     }
@@ -137,7 +136,7 @@ impl Page for LedgerPage {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.select(app, by),
+            Mouse::Wheel(by, _) => self.select(app, by),
             Mouse::Press(at) => {
                 let row = view::list(app, self, inner(app.body())).and_then(|list| list.row_at(at));
                 let Some(row) = row else { return };

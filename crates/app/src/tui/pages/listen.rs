@@ -62,7 +62,7 @@ impl Page for Listen {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.select(app, by),
+            Mouse::Wheel(by, _) => self.select(app, by),
             Mouse::Press(at) => {
                 let Some(row) = list(app, self, inner(app.body())).row_at(at) else { return };
                 self.row = row;

@@ -12,7 +12,6 @@ use crate::tui::page::{
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::closeup;
 use crate::tui::widgets::list::inner;
-use lattice_core::lattice::Aspect;
 use lattice_core::names::natural;
 use lattice_core::target::{Target, understand};
 use lattice_core::{TransportChoice, Verdict};
@@ -291,7 +290,7 @@ impl Page for Roster {
 
     fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
         let near = self.near(app).zip(view::picture(app, self, inner(body)));
-        near.map(|(key, area)| Watched { key, painter: 0, area, aspect: Aspect::Fit }).into_iter().collect()
+        near.map(|(key, area)| Watched::whole(key, 0, area)).into_iter().collect()
     }
 
     fn share(&self, _: &App, _: usize) -> Option<Share> {
@@ -308,7 +307,7 @@ impl Page for Roster {
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         match mouse {
-            Mouse::Wheel(by) => self.select(app, by),
+            Mouse::Wheel(by, _) => self.select(app, by),
             Mouse::Drag(_) => app.drag_to_the_wall(),
             Mouse::Release(_) => app.dragged = None,
             Mouse::Press(at) => {

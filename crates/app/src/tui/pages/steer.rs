@@ -8,7 +8,6 @@ use crate::tui::fronts::picker::{Line, Picker};
 use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
 use lattice_core::Mono;
-use lattice_core::lattice::Aspect;
 use lattice_core::onvif::Axes;
 use lattice_core::steer::Pace;
 use lattice_engine::{Command, FeedKey, Hand, HeadState, News};
@@ -111,7 +110,7 @@ impl Page for SteerPage {
 
     fn watched(&self, _: &App, body: Rect) -> Vec<Watched> {
         let area = view::picture(body);
-        self.key.map(|key| Watched { key, painter: 0, area, aspect: Aspect::Fit }).into_iter().collect()
+        self.key.map(|key| Watched::whole(key, 0, area)).into_iter().collect()
     }
 
     fn keeps_open(&self, _: &App) -> Vec<FeedKey> {
@@ -148,7 +147,7 @@ impl Page for SteerPage {
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
         let place = view::shown(app, self.key, view::picture(app.body()));
         match mouse {
-            Mouse::Wheel(by) => self.press(app, nearer(-f64::from(by.signum())), Pace::Usual),
+            Mouse::Wheel(by, _) => self.press(app, nearer(-f64::from(by.signum())), Pace::Usual),
             Mouse::Press(at) if place.contains(at) => self.drag = Some((at, at, false)),
             Mouse::Press(at) => {
                 if let Some(row) = view::preset_at(self, app.body(), at) {

@@ -7,7 +7,6 @@ use crate::tui::fronts::help;
 use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
 use lattice_core::Role;
-use lattice_core::lattice::Aspect;
 use lattice_core::meter::Span;
 use lattice_engine::FeedKey;
 use lattice_term::TilePainter;
@@ -64,7 +63,7 @@ impl Page for StreamPage {
 
     fn watched(&self, app: &App, body: Rect) -> Vec<Watched> {
         let pictures = self.looked_at(app).into_iter().zip(view::pictures(app, self, body)).enumerate();
-        pictures.map(|(painter, (key, area))| Watched { key, painter, area, aspect: Aspect::Fit }).collect()
+        pictures.map(|(painter, (key, area))| Watched::whole(key, painter, area)).collect()
     }
 
     fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
@@ -84,7 +83,7 @@ impl Page for StreamPage {
     }
 
     fn mouse(&mut self, _: &mut App, mouse: Mouse) {
-        if let Mouse::Wheel(by) = mouse {
+        if let Mouse::Wheel(by, _) = mouse {
             self.read_at(2 * by);
         }
     }

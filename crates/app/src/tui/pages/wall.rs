@@ -39,14 +39,14 @@ pub struct Wall;
 impl Keyed for Wall {
     const NAME: &'static str = WALL;
     const KEYS: &'static [Key<Self>] = &[
-        key("left h", "select the tile to the left", |_, app| app.move_selection(-1, 0)),
-        key("right l", "select the tile to the right", |_, app| app.move_selection(1, 0)),
-        key("up k", "select the tile above", |_, app| app.move_selection(0, -1)),
-        key("down j", "select the tile below", |_, app| app.move_selection(0, 1)),
+        key("left h", "select the tile to the left", |_, app| arrow(app, -1, 0)),
+        key("right l", "select the tile to the right", |_, app| arrow(app, 1, 0)),
+        key("up k", "select the tile above", |_, app| arrow(app, 0, -1)),
+        key("down j", "select the tile below", |_, app| arrow(app, 0, 1)),
         key("tab", "select the next tile, also while one is enlarged", |_, app| app.step_selection(1)),
         key("shift-tab", "select the tile before", |_, app| app.step_selection(-1)),
         key("enter", "enlarge the selected tile, or return; also a double click", |_, app| enlarge(app)).hint("enlarge"),
-        key("esc", "return to the wall", |_, app| app.back_on_the_wall()),
+        key("esc", "return to the wall, first to the whole picture", |_, app| app.back_on_the_wall()),
         key("m", "hold the tile on its other stream; on round to automatic again; a still: live instead", |_, app| {
             app.next_hold();
         })
@@ -65,6 +65,15 @@ impl Keyed for Wall {
         key("del backspace", "empty the selected tile", |_, app| app.clear_tile()),
         key("g", "fill the empty tiles with a group", |_, app| choose::group(app)),
         key("z", "fit, fill or stretch the picture in its tile", |_, app| app.change_aspect()),
+        key("I", "zoom in; the wheel does so at the pointer", |_, app| app.zoom(1)),
+        key("O", "zoom out", |_, app| app.zoom(-1)),
+        key("\\", "the whole picture again", |_, app| app.whole_view()),
+        key("shift-left", "zoomed in: look further left; the mouse drags", |_, app| move_view(app, -1.0, 0.0)),
+        key("shift-right", "zoomed in: look further right", |_, app| move_view(app, 1.0, 0.0)),
+        key("shift-up", "zoomed in: look further up", |_, app| move_view(app, 0.0, -1.0)),
+        key("shift-down", "zoomed in: look further down", |_, app| move_view(app, 0.0, 1.0)),
+        key("Q", "a camera of all around: a straight view, a strip, the picture as it comes", |_, app| app.next_view()),
+        key("R", "a camera of all around: four views, a strip and an overview of one stream", |_, app| app.views_of_one()),
         key("b", "mark the tile to remember it, or not any more", |_, app| app.mark_tile()),
         key("u", "undo the last change of a lattice", |_, app| app.undo_lattice()),
         key("U ctrl-r", "do again what was undone", |_, app| app.redo_lattice()),
@@ -120,6 +129,19 @@ impl Keyed for Wall {
         help::key(),
         common("q ctrl-c", "leave", Some("quit"), |_, app| app.quit()),
     ];
+}
+
+fn move_view(app: &mut App, right: f64, down: f64) {
+    if !app.move_view(right, down) {
+        app.say(Tone::Text, "the whole picture is seen: I or the wheel draws a part of it larger".into());
+    }
+}
+
+/// Selects the next tile in a direction; while one is enlarged of which a part is seen, moves that.
+fn arrow(app: &mut App, columns: i32, rows: i32) {
+    if !(app.enlarged && app.move_view(f64::from(columns), f64::from(rows))) {
+        app.move_selection(columns, rows);
+    }
 }
 
 fn enlarge(app: &mut App) {
@@ -196,7 +218,8 @@ impl Page for Wall {
         let keys = |(region, tile): (TileRegion, lattice_engine::Seat)| {
             let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
             let keys = [Some(tile.key()), tile.next_key()].into_iter().flatten();
-            keys.map(move |key| Watched { key, painter: region.tile, area: region.picture, aspect })
+            let view = app.view(region.tile);
+            keys.map(move |key| Watched { key, painter: region.tile, area: region.picture, aspect, view })
         };
         shown.flat_map(keys).collect()
     }
@@ -221,8 +244,12 @@ impl Page for Wall {
                 }
             }
             Mouse::Release(at) => app.drop_at(at),
-            Mouse::Wheel(by) => app.turn_page(by),
-            Mouse::Drag(_) => {}
+            Mouse::Wheel(by, at) => {
+                if !app.wheel_over(by, at) {
+                    app.turn_page(by);
+                }
+            }
+            Mouse::Drag(at) => app.drag_view(at),
         }
     }
 }

@@ -6,7 +6,7 @@ use crate::tui::page::WELCOME;
 use std::fmt::Write as _;
 
 /// What is shown, and the keys that lead there from the wall.
-const SHOWN: [(&str, &str); 18] = [
+const SHOWN: [(&str, &str); 21] = [
     ("wall", ""),
     ("enlarged", "enter"),
     ("trouble", "!"),
@@ -25,6 +25,9 @@ const SHOWN: [(&str, &str); 18] = [
     ("stream", "J"),
     ("flash", "P"),
     ("steer", "H"),
+    ("adjust", "Y right"),
+    ("lens", "; p p"),
+    ("zoomed", "enter I I I"),
 ];
 
 /// A port of eight, of which one is lost, one strained and one dark.
@@ -59,7 +62,11 @@ fn port(width: u16, height: u16) -> App {
 
 fn keyed(app: &mut App, keys: &str) {
     for key in keys.split_whitespace() {
-        let code = if key == "enter" { KeyCode::Enter } else { KeyCode::Char(key.chars().next().unwrap()) };
+        let code = match key {
+            "enter" => KeyCode::Enter,
+            "right" => KeyCode::Right,
+            letter => KeyCode::Char(letter.chars().next().unwrap()),
+        };
         press(app, code);
     }
     app.settle();

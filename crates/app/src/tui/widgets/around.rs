@@ -113,7 +113,7 @@ impl Known {
         }
         // No stream has such a number.
         let number = u64::MAX - which as u64;
-        let look = Look { freshness: Freshness::Live, aspect: Aspect::Fit };
+        let look = Look::whole(Freshness::Live, Aspect::Fit);
         shown.as_ref().is_some_and(|(_, _, picture)| painter.paint(number, picture, area, look, buf))
     }
 

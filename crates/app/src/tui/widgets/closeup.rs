@@ -69,7 +69,7 @@ pub fn divide(app: &App, area: Rect, key: Option<FeedKey>) -> (Rect, Option<(Fee
 /// What is painted at the foot of such a page.
 pub fn watched(app: &App, area: Rect, key: Option<FeedKey>) -> Vec<Watched> {
     let near = divide(app, area, key).1;
-    near.map(|(key, places)| Watched { key, painter: 0, area: places.picture, aspect: Aspect::Fit }).into_iter().collect()
+    near.map(|(key, places)| Watched::whole(key, 0, places.picture)).into_iter().collect()
 }
 
 /// Draws it: the picture, its plate, its last ten minutes; gives the stream where its picture stands on the screen.

@@ -6,6 +6,7 @@ use crate::tui::theme::{Theme, Tone, sign};
 use lattice_core::check::phrase_of;
 use lattice_core::meter::{Dropout, Figures, Spread};
 use lattice_core::plan::{Reason, Short};
+use lattice_core::view::View;
 use lattice_core::{Cause, Mono, Verdict};
 use lattice_engine::{FeedKey, short_words};
 use ratatui::buffer::Buffer;
@@ -177,6 +178,7 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     out.push(field(Rank::Name, name_tone, name));
     out.extend(still.map(|every| field(Rank::Trouble, Tone::Bright, still_age(app, key, every, width))));
     out.extend(tile.into_iter().flat_map(|tile| stream(app, tile)));
+    out.extend(tile.and_then(|tile| seen(app, tile)));
     let own_trouble = matches!(verdict, Verdict::Lost | Verdict::Locked | Verdict::Stalled);
     if tile.is_some_and(|tile| tile.keyframes) && !own_trouble {
         out.push(field(Rank::Beside(0), Tone::Bright, "keyframes only"));
@@ -211,6 +213,22 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
         out.extend(details(figures).into_iter().zip(3..).map(|(text, rank)| field(Rank::Beside(rank), Tone::Faint, text)));
     }
     out
+}
+
+/// What of the picture is seen, where that is not all of it: how many times larger, and pixels of the source for each that is shown.
+fn seen(app: &App, tile: &Tile) -> Option<Field> {
+    let scale = app.source_pixels_a_shown_one(tile.place);
+    let scale = scale.map_or(String::new(), |scale| format!(" {scale:.1} px/px"));
+    let text = match app.view(tile.place) {
+        View::Flat(zoom) if zoom.is_whole() => return None,
+        View::Flat(zoom) => [format!("×{:.1}{scale}", zoom.times()), format!("×{:.1}", zoom.times())],
+        View::Window(_, gaze) => {
+            let [pan, tilt, _, across] = gaze.in_degrees();
+            [format!("{pan:+.0}° {tilt:+.0}° of {across:.0}°{scale}"), format!("{pan:+.0}°")]
+        }
+        View::Strip(_, gaze) => [format!("all around, {:+.0}°", gaze.in_degrees()[0]), "360°".to_owned()],
+    };
+    Some(forms(Rank::Trouble, Tone::Here, text))
 }
 
 /// The stream by its letter, in brackets where the operator holds it; what it changes to; a hold that is impossible.

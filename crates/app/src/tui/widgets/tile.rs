@@ -7,6 +7,7 @@ use crate::tui::theme::{Theme, Tone};
 use lattice_core::check::{advice_of, phrase_of};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::Figures;
+use lattice_core::view::View;
 use lattice_core::{Cause, FrameRate, Verdict};
 use lattice_engine::{FeedKey, short_words};
 use lattice_media::{Condition, TilePicture};
@@ -26,23 +27,24 @@ use unicode_width::UnicodeWidthStr as _;
 pub fn draw_picture(app: &App, theme: Theme, region: &TileRegion, painter: &mut TilePainter, buf: &mut Buffer) -> bool {
     let Some(tile) = app.tile_at(region.tile) else { return false };
     let aspect = app.placed(region.tile).map(|placed| placed.aspect).unwrap_or_default();
+    let seen = Seen { place: region.tile, aspect, view: app.view(region.tile) };
     // What is wrong with the stream itself goes before what this machine leaves out of it.
     let figures = app.figures.get(&tile.key());
     let own_trouble =
         figures.is_some_and(|figures| matches!(figures.verdict, Verdict::Lost | Verdict::Locked | Verdict::Stalled));
     let drawn = if tile.keyframes && !own_trouble {
-        let drawn = paint_keyframe(app, tile.key(), aspect, painter, region.picture, buf);
+        let drawn = paint_keyframe(app, tile.key(), &seen, painter, region.picture, buf);
         let foot = Rect { y: region.picture.bottom().saturating_sub(1), ..corner(region) };
         sign(theme, Tone::Bright, " keyframes only ", foot.intersection(region.picture), buf);
         drawn
     } else if let Some(short) = tile.short.filter(|_| !own_trouble) {
         let words = short_words(short);
         let lines = [words.clone(), "o shows the plan; hold fewer tiles on main, or raise the budget in the site".into()];
-        let drawn = paint(app, tile.key(), aspect, painter, region.picture, buf).is_some();
+        let drawn = paint(app, tile.key(), &seen, painter, region.picture, buf).is_some();
         message_or(theme, Tone::Bright, short.phrase(), &lines, region.picture, buf);
         drawn
     } else {
-        picture(app, theme, tile.key(), aspect, painter, region.picture, buf)
+        picture_as(app, theme, tile.key(), &seen, painter, region.picture, buf)
     };
     if region.tile == app.selected && !app.enlarged {
         brackets(theme, region.picture, buf);
@@ -86,9 +88,10 @@ enum Held {
 }
 
 /// Paints the newest picture of a stream, dim where it is old; `None` where there is none, else whether it is held.
-fn paint(app: &App, key: FeedKey, aspect: Aspect, painter: &mut TilePainter, area: Rect, buf: &mut Buffer) -> Option<Held> {
+fn paint(app: &App, key: FeedKey, seen: &Seen, painter: &mut TilePainter, area: Rect, buf: &mut Buffer) -> Option<Held> {
     let figures = app.figures.get(&key);
-    let picture = app.pictures.get(&key);
+    let shown = app.picture_of(key, seen.place, &seen.view);
+    let picture = shown.map(|(picture, _)| picture);
     let verdict = figures.map_or(Verdict::Waiting, |figures| figures.verdict);
     let live = matches!(verdict, Verdict::Steady | Verdict::Strained | Verdict::Waiting);
     let age = |picture: &TilePicture| app.now.since(picture.ready.max(app.same_tiles_since));
@@ -99,17 +102,35 @@ fn paint(app: &App, key: FeedKey, aspect: Aspect, painter: &mut TilePainter, are
     };
     let live = live && held == Held::No && figures.is_none_or(|figures| figures.dropout_now.is_none());
     let freshness = if live { Freshness::Live } else { Freshness::Old };
-    picture.is_some_and(|picture| painter.paint(key.number(), picture, area, Look { freshness, aspect }, buf)).then_some(held)
+    let painted =
+        shown.is_some_and(|(picture, cut)| painter.paint(key.number(), picture, area, seen.look(picture, freshness, cut), buf));
+    painted.then_some(held)
 }
 
 /// Paints the newest keyframe of a stream of which nothing else is decoded; whether there is one.
-fn paint_keyframe(app: &App, key: FeedKey, aspect: Aspect, painter: &mut TilePainter, area: Rect, buf: &mut Buffer) -> bool {
+fn paint_keyframe(app: &App, key: FeedKey, seen: &Seen, painter: &mut TilePainter, area: Rect, buf: &mut Buffer) -> bool {
     let interval = app.figures.get(&key).and_then(|figures| figures.keyframe_longest).unwrap_or(Duration::from_secs(10));
-    app.pictures.get(&key).is_some_and(|picture| {
+    app.picture_of(key, seen.place, &seen.view).is_some_and(|(picture, cut)| {
         let old = app.now.since(picture.ready) > interval * 2 + Duration::from_secs(1);
         let freshness = if old { Freshness::Old } else { Freshness::Live };
-        painter.paint(key.number(), picture, area, Look { freshness, aspect }, buf)
+        painter.paint(key.number(), picture, area, seen.look(picture, freshness, cut), buf)
     })
+}
+
+/// What a place shows of a picture, and how.
+#[derive(Debug, Clone, Copy)]
+struct Seen {
+    place: usize,
+    aspect: Aspect,
+    view: View,
+}
+
+impl Seen {
+    fn look(&self, picture: &TilePicture, freshness: Freshness, cut: Option<[u16; 4]>) -> Look {
+        // A view into a picture of all around is made for its place.
+        let aspect = if matches!(picture.view, View::Flat(_)) { self.aspect } else { Aspect::Stretch };
+        Look { freshness, aspect, view: picture.view, cut }
+    }
 }
 
 /// Draws a stream's picture with what must be read before it is believed; whether there is one.
@@ -122,7 +143,19 @@ pub fn picture(
     area: Rect,
     buf: &mut Buffer,
 ) -> bool {
-    let painted = paint(app, key, aspect, painter, area, buf);
+    picture_as(app, theme, key, &Seen { place: 0, aspect, view: View::WHOLE }, painter, area, buf)
+}
+
+fn picture_as(
+    app: &App,
+    theme: Theme,
+    key: FeedKey,
+    seen: &Seen,
+    painter: &mut TilePainter,
+    area: Rect,
+    buf: &mut Buffer,
+) -> bool {
+    let painted = paint(app, key, seen, painter, area, buf);
     let drawn = painted.is_some();
     match app.figures.get(&key) {
         Some(figures) => said_over(theme, figures, (drawn, painted.unwrap_or(Held::No)), area, app, buf),
@@ -195,6 +228,9 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
     if placed.is_some_and(|placed| placed.marked) {
         sign(theme, Tone::Bright, " ◆ marked ", Rect { x: corner.x, ..corner }, buf);
     }
+    if app.view(region.tile).is_whole() {
+        views_into(app, theme, region, buf);
+    }
     if app.fronted.contains_key(&region.tile) {
         let instead = placed.map_or("an empty tile", |placed| placed.camera.as_str());
         sign(theme, Tone::Alarm, &format!(" in place of {instead}, y gives it back "), corner, buf);
@@ -204,6 +240,30 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
     }
     if app.lifted == Some(app.tile_number(region.tile)) {
         sign(theme, Tone::Here, " lifted ", corner, buf);
+    }
+}
+
+/// In the picture of a camera that sees all around: what the views of this page see of it, each with the number of its tile.
+fn views_into(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
+    let views = app.views_into(region.tile);
+    if views.is_empty() {
+        return;
+    }
+    let lies = app.lies(region).intersection(region.picture);
+    let style = theme.tone(Tone::Here).patch(theme.ground());
+    let cell = |(x, y): (f64, f64)| {
+        let along = |share: f64, from: u16, side: u16| from + ((share * f64::from(side)) as u16).min(side.saturating_sub(1));
+        (along(x, lies.x, lies.width), along(y, lies.y, lies.height))
+    };
+    for (number, edge) in views.iter().filter(|_| !lies.is_empty()) {
+        for at in edge {
+            let (x, y) = cell(*at);
+            buf.set_string(x, y, "•", style);
+        }
+        if let Some(first) = edge.first() {
+            let (x, y) = cell(*first);
+            buf.set_string(x, y, number.to_string(), style);
+        }
     }
 }
 

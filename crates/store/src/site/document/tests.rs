@@ -305,7 +305,8 @@ fn lattices_tours_and_screens_are_kept_and_follow_their_names() {
     .unwrap();
     assert_eq!(file.site().lattice("morning six"), Some(&six));
     let mut changed = halves.clone();
-    changed.put(1, Placed { camera: "Slipway north".into(), aspect: Aspect::Stretch, hold: Some(Role::Sub), marked: false });
+    changed
+        .put(1, Placed { camera: "Slipway north".into(), aspect: Aspect::Stretch, hold: Some(Role::Sub), ..Placed::default() });
     let new = Lattice::even("all of it", ["Slipway north".to_owned(), "Gone".to_owned()]);
     file.change(|editor| {
         editor.put_lattice(&changed)?;

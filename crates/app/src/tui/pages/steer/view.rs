@@ -2,6 +2,7 @@
 
 use super::SteerPage;
 use crate::tui::app::App;
+use crate::tui::app::sights::lies_in;
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::{plate, tile};
 use lattice_core::lattice::Aspect;
@@ -33,11 +34,7 @@ pub fn picture(body: Rect) -> Rect {
 /// Where the picture of a stream really lies in its place: with its own aspect.
 pub fn shown(app: &App, key: Option<FeedKey>, place: Rect) -> Rect {
     let Some(picture) = key.and_then(|key| app.pictures.get(&key)) else { return place };
-    let aspect = picture.source.0.max(1) as f64 / picture.source.1.max(1) as f64 / app.cell_aspect.max(0.1);
-    let (w, h) = (f64::from(place.width), f64::from(place.height));
-    let (w, h) = if w / h.max(1.0) > aspect { (h * aspect, h) } else { (w, w / aspect) };
-    let (w, h) = ((w.round() as u16).min(place.width), (h.round() as u16).min(place.height));
-    Rect { x: place.x + (place.width - w) / 2, y: place.y + (place.height - h), width: w, height: h }
+    lies_in(place, picture.source, app.cell_aspect)
 }
 
 /// How far a cell is right of and above the middle, as shares of half of the picture.

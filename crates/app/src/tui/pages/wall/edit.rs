@@ -136,7 +136,7 @@ impl Page for Edit {
                 Some(border) => self.drop_border(app, border, at),
                 None => app.drop_at(at),
             },
-            Mouse::Drag(_) | Mouse::Wheel(_) => {}
+            Mouse::Drag(_) | Mouse::Wheel(..) => {}
         }
     }
 }
