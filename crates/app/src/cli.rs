@@ -100,6 +100,9 @@ pub enum Command {
     /// Steer a camera of the site (PTZ): pan, tilt, zoom, presets
     #[command(after_help = STEER_HELP)]
     Steer(crate::commands::steer::SteerOptions),
+    /// Keep one picture of a camera of the site, at full size
+    #[command(after_help = STILL_HELP)]
+    Still(crate::commands::still::StillOptions),
     /// The stand-in cameras alone, until stopped; prints their URLs
     #[command(after_help = STANDIN_HELP)]
     Standin(StandinOptions),
@@ -126,6 +129,13 @@ Examples:
   amber-lattice steer \"Mast camera\" left --for 2s
   amber-lattice steer \"Mast camera\" preset Slipway
   amber-lattice steer \"Mast camera\" where --json";
+
+const STILL_HELP: &str = "The strip under it says which camera, when, how large, and what was adjusted; --bare leaves it out.
+Exit status: 0 written; 1 no picture came in that time; 2 no such camera, or the file cannot be written.
+
+Examples:
+  amber-lattice still \"Slipway north\" --out slipway.png
+  amber-lattice still \"Car lane 2\" --stream sub --out lane.jpg --json";
 
 const SERVE_HELP: &str =
     "Ends with SIGTERM, SIGINT or SIGHUP, and writes the record out before. A wall of the same site beside it shows what

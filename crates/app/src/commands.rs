@@ -16,4 +16,5 @@ pub mod roster;
 pub mod serve;
 pub mod standin;
 pub mod steer;
+pub mod still;
 pub mod wall;

@@ -196,3 +196,49 @@ fn a_lattice_goes_out_of_one_site_and_into_another() {
     assert!(code == Some(2) && told.contains("line 3, column 10"), "{told}");
     assert_eq!(std::fs::read_to_string(&site).unwrap(), text);
 }
+
+#[test]
+fn a_still_of_a_camera_of_the_site_is_written_once_and_says_what_was_adjusted() {
+    let standin = StandIn::four();
+    let folder = tempfile::tempdir().unwrap();
+    let site = folder.path().join("site.toml");
+    let text = format!(
+        "[[camera]]\nname = \"Slipway north\"\nadjust = {{ one-colour = true }}\n[[camera.stream]]\nrole = \"sub\"\nurl = \"{}\"\n\
+         [[camera]]\nname = \"Nobody\"\n[[camera.stream]]\nrole = \"sub\"\nurl = \"rtsp://127.77.0.200:9/x\"\n",
+        standin.sub("Slipway north")
+    );
+    std::fs::write(&site, text).unwrap();
+    let still = |args: &[&str]| program().arg("--site").arg(&site).arg("still").args(args).output().unwrap();
+    let (one, other) = (folder.path().join("one.png"), folder.path().join("two.jpg"));
+    let said = still(&["slip", "--out", one.to_str().unwrap(), "--bare", "--json"]);
+    assert_eq!(said.status.code(), Some(0), "{said:?}");
+    let report: Value = serde_json::from_slice(&said.stdout).unwrap();
+    assert_eq!((&report["width"], &report["height"], &report["stream"]), (&640.into(), &360.into(), &"sub".into()));
+    assert!(report["adjusted"].as_str().unwrap().contains("one colour"), "{report}");
+    assert!(std::fs::read(&one).unwrap().starts_with(b"\x89PNG"));
+    // In one warm colour red is never less than blue; as it comes, the sea is blue.
+    let blue = |path: &std::path::Path| {
+        let mut reader = png::Decoder::new(std::io::BufReader::new(std::fs::File::open(path).unwrap())).read_info().unwrap();
+        let mut bytes = vec![0; reader.output_buffer_size()];
+        reader.next_frame(&mut bytes).unwrap();
+        bytes.as_chunks::<3>().0.iter().filter(|[r, _, b]| b > r).count()
+    };
+    assert_eq!(blue(&one), 0);
+    let plain = folder.path().join("plain.png");
+    assert_eq!(still(&["slip", "--out", plain.to_str().unwrap(), "--bare", "--as-it-comes"]).status.code(), Some(0));
+    assert!(blue(&plain) > 640 * 360 / 10);
+    let said = still(&["slip", "--out", other.to_str().unwrap()]);
+    assert!(said.status.success() && String::from_utf8_lossy(&said.stdout).contains("640x360 of Slipway north sub, adjusted"));
+    assert!(std::fs::read(&other).unwrap().starts_with(&[0xff, 0xd8]));
+    for (args, code, what) in [
+        (&["slip", "--out", other.to_str().unwrap()][..], 2, "no file is written over"),
+        (&["slip", "--out", "x.bmp"], 2, "neither .png nor .jpg"),
+        (&["slip", "--stream", "main", "--out", "x.png"], 2, "has no such stream"),
+        (&["crane", "--out", "x.png"], 2, "no camera"),
+        (&["nobody", "--out", "x.png", "--within", "2s"], 1, "no picture within 2 s"),
+    ] {
+        let said = still(args);
+        let text = String::from_utf8_lossy(&said.stderr).into_owned();
+        assert!(said.status.code() == Some(code) && text.contains(what), "{args:?}: {:?} {text}", said.status);
+    }
+}

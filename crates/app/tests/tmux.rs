@@ -118,7 +118,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
         ),
     );
     let names = ["Slipway north", "Lock gate upper", "Car lane 2", "Fuel quay"];
-    tmux.wait("the six and the rest, steady", |screen| screen.contains("harbour six") && screen.contains("• 25 steady"));
+    tmux.wait("the six and the rest, steady", |screen| screen.contains("harbour six") && screen.contains("• 27 steady"));
     tmux.keys(&["2"]);
     tmux.wait("four cameras", |screen| names.iter().all(|name| screen.contains(name)) && !screen.contains("Ramp east"));
     let screen = tmux.wait("a clock basis", |screen| {
@@ -166,7 +166,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
     // A starved machine has more of them.
     tmux.wait("back by itself, measured", |screen| {
         let plate = plate(screen, "Lock gate upper");
-        screen.contains("• 25 steady") && plate.contains("dropout") && !plate.contains("no dropouts")
+        screen.contains("• 27 steady") && plate.contains("dropout") && !plate.contains("no dropouts")
     });
     tmux.keys(&["G"]);
     let entry = |screen: &str| {
@@ -198,7 +198,7 @@ fn the_demo_is_a_live_wall_that_switches_enlarges_and_repairs_itself() {
         std::thread::sleep(Duration::from_millis(100));
     }
     tmux.tmux(&["resize-window", "-x", "160", "-y", "50"]);
-    tmux.wait_for("• 25 steady");
+    tmux.wait_for("• 27 steady");
     the_help_scrolls(&tmux);
     flashes_measure_from_glass_to_glass(&tmux);
     tmux.keys(&["q"]);
@@ -256,9 +256,9 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
         "env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} COLORTERM=truecolor {PROGRAM} demo --calm; echo left with $?"
     );
     let tmux = Tmux::start("way-in", &command);
-    tmux.wait("the demo's wall", |screen| screen.contains("• 25 steady"));
+    tmux.wait("the demo's wall", |screen| screen.contains("• 27 steady"));
     tmux.keys(&["c"]);
-    tmux.wait_for("Roster: 25 cameras");
+    tmux.wait_for("Roster: 27 cameras");
     tmux.keys(&["f"]);
     let each =
         ["Search: 2", " devices in ", "Ice house", "exposed: no password", "in the roster", "8 channels", "announces 192.0.2.44"];
@@ -354,7 +354,7 @@ fn a_first_start_shows_the_three_ways_in_and_a_pasted_address_is_taken() {
     tmux.wait_for("Three ways in");
     tmux.keys(&["d"]);
     tmux.wait_for("Tarnhithe ferry port");
-    tmux.wait_for("25 steady");
+    tmux.wait_for("27 steady");
     tmux.keys(&["q"]);
     tmux.wait_for("over 0");
 }
@@ -373,14 +373,14 @@ fn a_device_is_set_from_the_screen_a_still_goes_live_and_a_port_is_listened_on()
     let command =
         format!("env XDG_STATE_HOME={home} XDG_CONFIG_HOME={home} XDG_DATA_HOME={home} {PROGRAM} demo --calm; echo left with $?");
     let tmux = Tmux::start("device", &command);
-    tmux.wait("the demo's wall", |screen| screen.contains("• 25 steady"));
+    tmux.wait("the demo's wall", |screen| screen.contains("• 27 steady"));
     tmux.keys(&["c"]);
     // The survey has asked the devices: their clocks stand in the roster.
     tmux.wait("what the devices say", |screen| screen.contains(" ms"));
     tmux.keys(&["/"]);
     tmux.keys(&["-l", "gate"]);
     tmux.keys(&["Enter"]);
-    tmux.wait("what is known of it", |screen| screen.contains("Roster: 1 of 25") && screen.contains("Corvane CV-20"));
+    tmux.wait("what is known of it", |screen| screen.contains("Roster: 1 of 27") && screen.contains("Corvane CV-20"));
     tmux.keys(&["d"]);
     tmux.wait_for("Device of Lock gate upper");
     tmux.wait("declared beside measured, also of the stream that is not open", |screen| {
@@ -671,7 +671,7 @@ fn the_mast_camera_of_the_demo_is_steered() {
         "steer",
         &format!("env XDG_STATE_HOME={0} COLORTERM=truecolor {PROGRAM} demo --calm", state.path().display()),
     );
-    tmux.wait_for("25 steady");
+    tmux.wait_for("27 steady");
     tmux.keys(&["/"]);
     tmux.keys(&["-l", "Mast camera"]);
     tmux.wait_for("Mast camera");
@@ -694,5 +694,40 @@ fn the_mast_camera_of_the_demo_is_steered() {
     tmux.wait("at its second preset", |screen| pan(screen).is_some_and(|pan| (83.5..84.5).contains(&pan)));
     tmux.keys(&["Escape"]);
     tmux.wait("back", |screen| !screen.contains("STEERING"));
+    tmux.keys(&["q"]);
+}
+
+#[test]
+fn what_stands_on_the_wall_is_looked_at_more_closely() {
+    let _alone = port::alone();
+    let state = state_folder();
+    let tmux = Tmux::start(
+        "closer",
+        &format!("env XDG_STATE_HOME={0} COLORTERM=truecolor {PROGRAM} demo --calm", state.path().display()),
+    );
+    tmux.wait_for("27 steady");
+    // One of each within two keys, and views that come from one stream.
+    tmux.keys(&["5"]);
+    tmux.wait("views of all around", |screen| {
+        screen.contains("looking closer")
+            && screen.contains("+90°")
+            && screen.contains("-180°")
+            && !screen.contains("waiting for")
+    });
+    tmux.keys(&["1"]);
+    tmux.wait_for("harbour six");
+    tmux.keys(&["I"]);
+    tmux.keys(&["I"]);
+    tmux.wait("its scale", |screen| screen.contains("×1.6") && screen.contains(" px/px"));
+    tmux.keys(&["\\\\"]);
+    tmux.wait("the whole picture", |screen| !screen.contains("×1.6"));
+    tmux.keys(&["Y"]);
+    tmux.wait("how its levels are spread", |screen| screen.contains("shown as it comes") && screen.contains("levels: "));
+    tmux.keys(&["Right"]);
+    tmux.wait("it costs something", |screen| screen.contains("brightness +5") && screen.contains("ms a picture"));
+    tmux.keys(&["Enter"]);
+    tmux.wait_for("is shown brightness +5");
+    tmux.keys(&["Escape"]);
+    tmux.wait_for("harbour six");
     tmux.keys(&["q"]);
 }

@@ -266,6 +266,13 @@ impl Feed {
         }
     }
 
+    /// Asks for the next clean picture, scaled down where it is larger than this; it comes where the feed's stills go, once.
+    pub fn ask_still(&self, most: (usize, usize)) {
+        if let Some(lane) = &self.lane {
+            lane.still(most);
+        }
+    }
+
     /// When units go on to the decoder.
     fn play_out(&mut self, playout: Playout) {
         if self.playout != playout && self.stations.try_send(Station::Playout(playout)).is_ok() {

@@ -16,7 +16,7 @@ pub use devices::{DeviceFacts, DeviceNews, DevicePart};
 pub use intake::{Asked, Intake, Trouble, exposure_of, find_service, take_in};
 pub use report::{Form, Gathered, gather, groups, operator, write, write_pages};
 pub(crate) use stills::{Facts, ON_A_SHEET, Stills};
-pub use stills::{StillForm, StillOptions};
+pub use stills::{StillForm, StillOptions, adjusted};
 pub(crate) use survey::{EVERY as SURVEY_EVERY, Surveyed};
 pub use survey::{ago, last_seen};
 

@@ -1,15 +1,17 @@
 //! The site with the passwords that belong to it.
 
+use crate::camera::{CameraDef, StreamDef};
 use crate::places;
 use anyhow::Context as _;
 use lattice_core::find::{FirmwareFault, PathPattern, common_paths, firmware_faults};
 use lattice_core::srtp::MasterKey;
 use lattice_core::target::Target;
 use lattice_core::{Credentials, Secret};
-use lattice_net::{Device, Fingerprint, Trust};
+use lattice_net::{Device, Fingerprint, ListenConfig, Origin, Trust};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, Keyring, PasswordSource, SecretError, Secrets, Sightings, SignIn, SiteFile, Stream, Strengths};
 use std::path::Path;
+use std::time::Duration;
 
 /// The site file and its passwords.
 pub struct Kept {
@@ -97,6 +99,39 @@ impl Kept {
             }
             other => other.clone(),
         }
+    }
+
+    /// A camera as the wall opens it; `None` for one that is off or has no stream.
+    #[must_use]
+    pub fn definition(&self, camera: &Camera) -> Option<CameraDef> {
+        if camera.disabled || camera.streams.is_empty() {
+            return None;
+        }
+        let credentials = self.credentials(camera).unwrap_or_default();
+        let origin = |stream: &Stream| match self.target_of(stream) {
+            Target::Url(url) if url.scheme().is_rtsp() => Some(Origin::Url(url.with_credentials(credentials.clone()))),
+            Target::Url(url) => {
+                let every = stream.interval.unwrap_or(Duration::from_secs(5));
+                Some(Origin::Pictures { url: url.with_credentials(credentials.clone()), every })
+            }
+            Target::Listen { address, port, description, .. } => {
+                Some(Origin::Listen(ListenConfig { address, port, description }))
+            }
+            Target::Device { .. } => None,
+        };
+        let streams = camera
+            .streams
+            .iter()
+            .filter_map(|stream| Some(StreamDef { role: stream.role, origin: origin(stream)?, key: self.key_of(stream) }))
+            .collect();
+        Some(CameraDef {
+            name: camera.name.clone(),
+            streams,
+            transport: camera.transport,
+            trust: trust_of(camera),
+            viewers: camera.viewers,
+            link: camera.link,
+        })
     }
 
     /// Keeps what does not belong into the site file of the streams' addresses of a camera.

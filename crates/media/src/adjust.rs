@@ -191,6 +191,7 @@ impl Haze {
             band.chunks_exact(line).for_each(|row| darker(&mut self.least, row));
             dark.extend(self.least.chunks(BLOCK * 3).map(|block| f32::from(block.iter().copied().min().unwrap_or(0)) / 255.0));
         }
+        let dark = softened(&dark, columns);
         let thickest = dark.iter().copied().fold(0.0, f32::max);
         let light = (thickest > 0.0).then(|| {
             let at = dark.iter().position(|dark| *dark >= thickest).unwrap_or(0);
@@ -244,6 +245,19 @@ impl Haze {
             stretch(row, &gains[upper * line..][..line], &gains[lower * line..][..line], share, lights);
         }
     }
+}
+
+/// The mean of each and those around it: one dark thing makes no dark square.
+fn softened(dark: &[f32], columns: usize) -> Vec<f32> {
+    let rows = dark.len() / columns.max(1);
+    let mean = |n: usize| {
+        let (row, column) = (n / columns, n % columns);
+        let near = |at: usize, most: usize| at.saturating_sub(1)..(at + 2).min(most);
+        let around = near(row, rows).flat_map(|row| near(column, columns).map(move |column| dark[row * columns + column]));
+        let (sum, count) = around.fold((0.0, 0.0), |(sum, count), dark| (sum + dark, count + 1.0));
+        sum / count
+    };
+    (0..dark.len()).map(mean).collect()
 }
 
 #[multiversion(targets("x86_64+avx2+fma", "x86_64+sse4.1"))]

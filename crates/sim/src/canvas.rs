@@ -81,6 +81,11 @@ impl Canvas {
         (&self.u, &self.v)
     }
 
+    /// All three planes, to be written.
+    pub(crate) fn planes_mut(&mut self) -> (&mut [u8], &mut [u8], &mut [u8]) {
+        (&mut self.y, &mut self.u, &mut self.v)
+    }
+
     /// Becomes a copy of another picture of the same size.
     pub fn copy_from(&mut self, other: &Self) {
         self.clone_from(other);

@@ -32,6 +32,6 @@ pub use head::{Aim, HeadFault};
 pub use light::Light;
 pub use log::{Event, Log, Record};
 pub use port::{
-    DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, control_desk, fleet, steerable, tarnhithe, whole_port,
+    DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, all_around, control_desk, fleet, steerable, tarnhithe, whole_port,
 };
-pub use scene::{Scene, View};
+pub use scene::{MAST, PLATFORM, Scene, View};

@@ -1,6 +1,7 @@
 //! Views of the port, each moving by the clock alone: the same time draws the same picture. What the operator's screen
 //! shows is the one thing from outside.
 
+mod around;
 mod places;
 mod things;
 
@@ -9,6 +10,8 @@ use crate::canvas::{Canvas, Colour, UNITS};
 use crate::fault::PictureFault;
 use crate::head::{Aim, WIDEST};
 use crate::light::Light;
+use around::World;
+pub use around::{MAST, PLATFORM};
 use places::{AMBER, DARK, DAWN, NIGHT, WHITE};
 
 /// What a camera looks at.
@@ -51,6 +54,10 @@ pub enum View {
     /// What a head on the mast sees, wherever it looks: the slipway straight on, the lanes to the right, the fuel quay to the left, the
     /// lock behind.
     AllRound,
+    /// All around the mast at once, each direction in its place.
+    Around,
+    /// The same seen from under the mast's platform, through a lens that shows a circle.
+    AroundBelow,
 }
 
 impl View {
@@ -88,6 +95,8 @@ pub struct Scene {
     screen: Option<Light>,
     /// Where a head looks.
     aim: Aim,
+    /// What a camera of all around sees.
+    world: Option<World>,
 }
 
 impl Scene {
@@ -97,7 +106,13 @@ impl Scene {
         let mut background = Canvas::new(width, height);
         still(view, &mut background);
         let canvas = background.clone();
-        Self { view, name: name.to_owned(), background, canvas, drawn: false, screen, aim: Aim::HOME }
+        let size = canvas.size();
+        let world = match view {
+            View::Around => Some(World::new(&MAST, size)),
+            View::AroundBelow => Some(World::new(&PLATFORM, size)),
+            _ => None,
+        };
+        Self { view, name: name.to_owned(), background, canvas, drawn: false, screen, aim: Aim::HOME, world }
     }
 
     /// A head looks there from now on.
@@ -142,6 +157,9 @@ impl Scene {
         let t = (unix_micros.rem_euclid(3_600_000_000)) as f32 / 1e6;
         if self.view == View::AllRound {
             return self.all_round(t);
+        }
+        if let Some(world) = &mut self.world {
+            return world.draw(t, &mut self.canvas);
         }
         let lit = self.screen.as_ref().is_some_and(|screen| screen.in_picture(unix_micros));
         moving(self.view, &mut self.canvas, t, lit);
@@ -228,7 +246,7 @@ fn still(view: View, c: &mut Canvas) {
         View::LorryPark => places::lorry_park(c),
         View::MastHead => places::from_the_mast(c),
         View::Desk => places::desk(c),
-        View::AllRound => {}
+        View::AllRound | View::Around | View::AroundBelow => {}
     }
 }
 
@@ -287,7 +305,7 @@ fn moving(view: View, c: &mut Canvas, t: f32, lit: bool) {
             things::far_traffic(c, t);
         }
         View::Desk => things::screen_on_desk(c, lit, t),
-        View::AllRound => {}
+        View::AllRound | View::Around | View::AroundBelow => {}
     }
 }
 

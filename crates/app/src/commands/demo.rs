@@ -6,8 +6,9 @@ use crate::commands::wall::{Begin, Wall};
 use anyhow::Context as _;
 use crossbeam_channel::{Sender, unbounded};
 use lattice_core::Role;
-use lattice_core::lattice::Lattice;
+use lattice_core::lattice::{Around, Lattice, Placed};
 use lattice_core::layout::{Layout, Preset};
+use lattice_core::lens::Gaze;
 use lattice_core::target::understand;
 use lattice_engine::kept::Kept;
 use lattice_store::{Camera, PasswordSource, Stream};
@@ -20,8 +21,8 @@ const SITE: &str = "Tarnhithe ferry port";
 const AT_FIRST: usize = 4;
 /// Cameras that share encoders: in the roster from the start as well, and so are those of [`APART`].
 const FLEET: usize = 19;
-/// The one that looks at the screen, and the one that can be steered.
-const APART: usize = 2;
+/// The one that looks at the screen, the one that can be steered, and two that see all around.
+const APART: usize = 4;
 /// The groups of the cameras, in the order of the roster.
 const GROUPS: [&str; AT_FIRST + FLEET + APART] = [
     "Slipways",
@@ -48,6 +49,8 @@ const GROUPS: [&str; AT_FIRST + FLEET + APART] = [
     "Lock",
     "Lanes", // the fleet
     "Control room",
+    "Mast",
+    "Mast",
     "Mast",
 ];
 /// A fault of the story: after how many seconds, where, and what.
@@ -201,7 +204,13 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
         let address = camera.service.split(':').next().map(str::to_owned);
         let service_port = camera.service.rsplit(':').next().and_then(|port| port.parse().ok()).filter(|port| *port > 0);
         let group = Some(GROUPS[index].to_owned());
-        cameras.push(Camera { name: camera.name.clone(), group, address, service_port, sign_in, streams, ..Camera::default() });
+        let lens = match camera.name.as_str() {
+            "Mast around" => Some(lattice_sim::MAST),
+            "Mast platform" => Some(lattice_sim::PLATFORM),
+            _ => None,
+        };
+        let name = camera.name.clone();
+        cameras.push(Camera { name, group, address, service_port, sign_in, streams, lens, ..Camera::default() });
     }
     let lattices = lattices(&cameras);
     kept.file.change(|editor| {
@@ -238,6 +247,21 @@ name = "wall"
 shows = "night round"
 "#;
 
+/// What can be looked at more closely: a head, and views into two cameras of all around.
+fn closer() -> Lattice {
+    let seen = |camera: &str, around: Option<Around>| Some(Placed { around, ..Placed::new(camera) });
+    let window = |pan: f64, tilt: f64| Some(Around::Window(Gaze::degrees(pan, tilt, 0.0, 80.0)));
+    let tiles = vec![
+        seen("Mast camera", None),
+        seen("Mast around", None),
+        seen("Mast around", window(0.0, -8.0)),
+        seen("Mast around", window(90.0, -8.0)),
+        seen("Mast platform", None),
+        seen("Mast platform", window(180.0, -25.0)),
+    ];
+    Lattice::new("looking closer", Layout::even(tiles.len())).with_tiles(tiles)
+}
+
 /// Its lattices.
 fn lattices(cameras: &[Camera]) -> Vec<Lattice> {
     let names: Vec<&str> = cameras.iter().map(|camera| camera.name.as_str()).collect();
@@ -260,5 +284,6 @@ fn lattices(cameras: &[Camera]) -> Vec<Lattice> {
         filled("the four", Layout::even(4), &mut names.iter().copied().take(4)),
         filled("all lanes", Layout::Preset(Preset::Strip4), &mut of_group("Lanes").take(5)),
         filled("sixteen", Layout::even(16), &mut names.iter().copied().skip(AT_FIRST).take(16)),
+        closer(),
     ]
 }

@@ -2,7 +2,7 @@
 
 use crate::cli::StandinOptions;
 use anyhow::Context as _;
-use lattice_sim::{Camera, Fault, Log, Pictures, Port, Role, control_desk, fleet, steerable, tarnhithe, whole_port};
+use lattice_sim::{Camera, Fault, Log, Pictures, Port, Role, all_around, control_desk, fleet, steerable, tarnhithe, whole_port};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead as _, Write as _};
 use std::process::ExitCode;
@@ -38,6 +38,7 @@ pub fn run(options: &StandinOptions) -> anyhow::Result<ExitCode> {
     cameras.extend(fleet(options.fleet.unwrap_or(0) as usize, options.port, options.rate, pictures));
     if options.all {
         cameras.extend([control_desk(options.port), steerable(options.port)]);
+        cameras.extend(all_around(options.port));
     }
     let port = runtime.block_on(Port::start(cameras, log))?;
     announce(port.cameras(), options.json)?;

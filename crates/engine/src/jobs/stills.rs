@@ -6,6 +6,7 @@ use crate::places;
 use crate::watch::Moment;
 use anyhow::Context as _;
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use lattice_core::adjust::Adjust;
 use lattice_core::meter::{Figures, LatencyBasis};
 use lattice_core::{FrameRate, Wall};
 use lattice_media::TilePicture;
@@ -144,6 +145,13 @@ impl Stills {
         };
         let places: Vec<_> = places
             .into_iter()
+            .map(|(key, mut lines)| {
+                let adjust = key.and_then(|key| came.get(&key)).and_then(|picture| adjusted(&picture.adjust));
+                lines.extend(adjust);
+                (key, lines)
+            })
+            .collect::<Vec<_>>()
+            .into_iter()
             .map(|(key, lines)| match (key, key.and_then(|key| raster(key, &mut came))) {
                 (Some(_), None) => (None, missing(lines)),
                 (_, raster) => (raster, lines),
@@ -186,6 +194,12 @@ fn file_name(at: Wall, name: &str, form: StillForm) -> String {
     format!("{}-{name}.{ending}", at.to_zoned_datetime(jiff::tz::TimeZone::UTC).strftime("%Y%m%dT%H%M%S%.3fZ"))
 }
 
+/// What was done to a picture, where that is something.
+#[must_use]
+pub fn adjusted(adjust: &Adjust) -> Option<String> {
+    (!adjust.is_off()).then(|| format!("adjusted for the screen, not by the camera: {adjust}"))
+}
+
 /// What stands under a picture: camera, time and its basis, size, figures.
 fn lines(facts: &Facts<'_>, key: FeedKey, picture: Option<&TilePicture>) -> Vec<String> {
     let figures = facts.figures.get(&key);
@@ -205,6 +219,7 @@ fn lines(facts: &Facts<'_>, key: FeedKey, picture: Option<&TilePicture>) -> Vec<
         };
         lines.extend([format!("decoded {}, by this machine's clock", moment(seen)), captured]);
     }
+    lines.extend(picture.and_then(|picture| adjusted(&picture.adjust)));
     let Some(figures) = figures else { return lines };
     let rate = |rate: Option<f64>| rate.map_or_else(|| "–".into(), |rate| format!("{rate:.1}"));
     let size = figures.size.map_or_else(|| "–".into(), |(width, height)| format!("{width}×{height}"));

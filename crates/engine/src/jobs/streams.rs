@@ -1,13 +1,13 @@
 //! A camera's streams: as the wall opens them, and what the operator changes of them.
 
 use super::{DeviceNews, Errands, Intake, JobNews, Outcome, Trouble, take_in};
-use crate::camera::{CameraDef, StreamDef};
+use crate::camera::CameraDef;
 use crate::feeds::{Feed, Pictures};
 use crate::kept::trust_of;
 use lattice_core::srtp::MasterKey;
 use lattice_core::target::Target;
 use lattice_core::{Secret, SourceUrl, TransportChoice, Verdict};
-use lattice_net::{ListenConfig, Origin, SourceConfig};
+use lattice_net::{Origin, SourceConfig};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, Role, Stream};
 use std::sync::Arc;
@@ -293,34 +293,7 @@ impl Errands {
 
     /// A camera as the wall opens it; `None` for one that is off or has no stream.
     pub fn definition(&self, camera: &Camera) -> Option<CameraDef> {
-        if camera.disabled || camera.streams.is_empty() {
-            return None;
-        }
-        let credentials = self.kept.credentials(camera).unwrap_or_default();
-        let origin = |stream: &lattice_store::Stream| match self.kept.target_of(stream) {
-            Target::Url(url) if url.scheme().is_rtsp() => Some(Origin::Url(url.with_credentials(credentials.clone()))),
-            Target::Url(url) => {
-                let every = stream.interval.unwrap_or(Duration::from_secs(5));
-                Some(Origin::Pictures { url: url.with_credentials(credentials.clone()), every })
-            }
-            Target::Listen { address, port, description, .. } => {
-                Some(Origin::Listen(ListenConfig { address, port, description }))
-            }
-            Target::Device { .. } => None,
-        };
-        let streams = camera
-            .streams
-            .iter()
-            .filter_map(|stream| Some(StreamDef { role: stream.role, origin: origin(stream)?, key: self.kept.key_of(stream) }))
-            .collect();
-        Some(CameraDef {
-            name: camera.name.clone(),
-            streams,
-            transport: camera.transport,
-            trust: trust_of(camera),
-            viewers: camera.viewers,
-            link: camera.link,
-        })
+        self.kept.definition(camera)
     }
 
     /// All cameras of the site, as the wall opens them.

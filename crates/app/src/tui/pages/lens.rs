@@ -211,7 +211,8 @@ impl LensPage {
     /// The edge of the circle, rings and spokes in it: where the picture's edge should lie.
     fn grid(&self, theme: Theme, source: (usize, usize), lies: Rect, buf: &mut Buffer) {
         let Some(lens) = self.lens.filter(|_| lies.width > 4 && lies.height > 2) else { return };
-        let (edge, faint) = (theme.tone(Tone::Here).patch(theme.ground()), theme.tone(Tone::Faint).patch(theme.ground()));
+        let (edge, faint) =
+            (theme.tone(Tone::Here).patch(tile::on_ground(theme)), theme.tone(Tone::Faint).patch(tile::on_ground(theme)));
         let mut dot = |x: f64, y: f64, text: &str, style| {
             if (0.0..1.0).contains(&x) && (0.0..1.0).contains(&y) {
                 let (x, y) = ((x * f64::from(lies.width)) as u16, (y * f64::from(lies.height)) as u16);

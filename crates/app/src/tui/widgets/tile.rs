@@ -7,13 +7,14 @@ use crate::tui::theme::{Theme, Tone};
 use lattice_core::check::{advice_of, phrase_of};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::Figures;
-use lattice_core::view::View;
+use lattice_core::view::{View, Zoom};
 use lattice_core::{Cause, FrameRate, Verdict};
 use lattice_engine::{FeedKey, short_words};
 use lattice_media::{Condition, TilePicture};
 use lattice_term::{Freshness, Look, TilePainter};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Alignment, Rect};
+use ratatui::style::Style;
 use ratatui::text::Line;
 use ratatui::widgets::{Clear, Paragraph, Widget as _};
 use std::borrow::Cow;
@@ -228,8 +229,10 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
     if placed.is_some_and(|placed| placed.marked) {
         sign(theme, Tone::Bright, " ◆ marked ", Rect { x: corner.x, ..corner }, buf);
     }
-    if app.view(region.tile).is_whole() {
-        views_into(app, theme, region, buf);
+    match app.view(region.tile) {
+        View::Flat(zoom) if zoom.is_whole() => views_into(app, theme, region, buf),
+        View::Flat(zoom) => map(theme, zoom, region.picture, buf),
+        View::Window(..) | View::Strip(..) => {}
     }
     if app.fronted.contains_key(&region.tile) {
         let instead = placed.map_or("an empty tile", |placed| placed.camera.as_str());
@@ -243,6 +246,32 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
     }
 }
 
+/// Columns and rows of the map of where one is in a picture of which a part is seen.
+const MAP: (u16, u16) = (18, 5);
+
+/// A map in the corner: the whole picture, and the part of it that is seen.
+fn map(theme: Theme, zoom: Zoom, area: Rect, buf: &mut Buffer) {
+    let (width, height) = MAP;
+    if area.width < width * 3 || area.height < height * 3 {
+        return;
+    }
+    let place = Rect { x: area.right() - width - 2, y: area.bottom() - height - 1, width, height };
+    Clear.render(place, buf);
+    buf.set_style(place, theme.ground());
+    let part = zoom.part();
+    let cell = |share: f64, side: u16| (share * f64::from(side)).round() as u16;
+    let left = cell(part.left, width).min(width - 1);
+    let top = cell(part.top, height).min(height - 1);
+    let (right, bottom) = (left + cell(part.width, width).max(1), top + cell(part.height, height).max(1));
+    for y in 0..height {
+        for x in 0..width {
+            let seen = (left..right).contains(&x) && (top..bottom).contains(&y);
+            let (sign, tone) = if seen { ("█", Tone::Here) } else { ("░", Tone::Faint) };
+            buf.set_string(place.x + x, place.y + y, sign, theme.tone(tone).patch(on_ground(theme)));
+        }
+    }
+}
+
 /// In the picture of a camera that sees all around: what the views of this page see of it, each with the number of its tile.
 fn views_into(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
     let views = app.views_into(region.tile);
@@ -250,7 +279,7 @@ fn views_into(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
         return;
     }
     let lies = app.lies(region).intersection(region.picture);
-    let style = theme.tone(Tone::Here).patch(theme.ground());
+    let style = theme.tone(Tone::Here).patch(on_ground(theme));
     let cell = |(x, y): (f64, f64)| {
         let along = |share: f64, from: u16, side: u16| from + ((share * f64::from(side)) as u16).min(side.saturating_sub(1));
         (along(x, lies.x, lies.width), along(y, lies.y, lies.height))
@@ -400,12 +429,17 @@ pub fn message_or(theme: Theme, tone: Tone, short: &str, lines: &[String], area:
     Paragraph::new(text).alignment(Alignment::Center).render(place, buf);
 }
 
+/// The ground behind what is drawn over a picture.
+pub fn on_ground(theme: Theme) -> Style {
+    Style::new().bg(theme.ground().bg.unwrap_or_default())
+}
+
 /// Corners around the selected picture.
 pub fn brackets(theme: Theme, area: Rect, buf: &mut Buffer) {
     if area.width < 8 || area.height < 3 {
         return;
     }
-    let style = theme.tone(Tone::Here).patch(ratatui::style::Style::new().bg(theme.ground().bg.unwrap_or_default()));
+    let style = theme.tone(Tone::Here).patch(on_ground(theme));
     let (left, right, top, bottom) = (area.x, area.right() - 3, area.y, area.bottom() - 1);
     for (x, y, text) in [(left, top, "▛▀▀"), (right, top, "▀▀▜"), (left, bottom, "▙▄▄"), (right, bottom, "▄▄▟")]
     {

@@ -406,3 +406,61 @@ fn cameras_put_into_any_order_keep_their_streams() {
         }
     }
 }
+
+#[test]
+fn adjustments_lenses_and_what_tiles_show_are_kept_as_they_were_set() {
+    use lattice_core::adjust::{Adjust, Preset, Setting};
+    use lattice_core::lattice::{Around, Lattice, Placed};
+    use lattice_core::layout::Layout;
+    use lattice_core::lens::{Gaze, Lens, Mount, Projection};
+    use lattice_core::view::Zoom;
+    let (_folder, mut file) =
+        file("[[camera]]\nname = \"Mast\" # turns\nadjust = { contrast = 30, auto-levels = true } # by hand\n");
+    let camera = file.site().cameras[0].clone();
+    assert_eq!(camera.adjust.to_string(), "contrast +30, auto-levels");
+    let lens = Lens { centre: (5_050, 4_980), radius: 4_900, field: 185, ..Lens::new(Projection::Fisheye, Mount::Ceiling) };
+    let adjust = camera.adjust.with(Setting::Dehaze, 80).with(Setting::Levels, 0);
+    let seen = |zoom, around| Some(Placed { zoom, around, ..Placed::new("Mast") });
+    let window = Around::Window(Gaze::degrees(-90.0, 12.5, 3.0, 70.0));
+    let strip = Around::Strip(Gaze::degrees(10.0, 0.0, 0.0, 90.0));
+    let tiles = vec![seen(Zoom::new(2.5, 0.4, 0.6), None), seen(Zoom::WHOLE, Some(window)), seen(Zoom::WHOLE, Some(strip))];
+    let lattice = Lattice::new("closer", Layout::even(3)).with_tiles(tiles);
+    let own = Preset { name: "tank gauge".into(), adjust: Adjust::OFF.with(Setting::Sharpness, 70).with(Setting::OneColour, 1) };
+    file.change(|editor| {
+        editor.put_camera(&Camera { adjust, lens: Some(lens), ..camera.clone() })?;
+        editor.put_lattice(&lattice)?;
+        editor.put_preset(&own)
+    })
+    .unwrap();
+    let site = SiteFile::open(file.path()).unwrap().site().clone();
+    assert_eq!((site.cameras[0].adjust, site.cameras[0].lens), (adjust, Some(lens)));
+    assert_eq!((site.lattices[0].tiles(), &site.presets[..]), (lattice.tiles(), &[own][..]));
+    let text = std::fs::read_to_string(file.path()).unwrap();
+    assert!(text.contains("# turns") && text.contains("# by hand"), "{text}");
+    file.change(|editor| {
+        editor.put_camera(&camera)?;
+        editor.remove_preset("tank gauge")
+    })
+    .unwrap();
+    assert_eq!((file.site().cameras[0].lens, file.site().presets.len()), (None, 0));
+    // What cannot be is told with what can.
+    for (text, what) in [
+        ("adjust = { glow = 3 }", "brightness, contrast"),
+        ("adjust = { contrast = 300 }", "contrast is -100 to 100"),
+        ("adjust = { auto-levels = 1 }", "auto-levels is true or false"),
+        ("lens = { projection = \"mirror\" }", "equirectangular, fisheye or dual-fisheye"),
+        ("lens = { projection = \"fisheye\", radius = 0.0 }", "radius is 0.05 to 2"),
+        ("lens = { projection = \"fisheye\", mount = \"floor\" }", "ceiling, a wall or a desk"),
+    ] {
+        let said = read(Path::new("site.toml"), &format!("[[camera]]\nname = \"x\"\n{text}\n")).unwrap_err().to_string();
+        assert!(said.contains(what), "{text}: {said}");
+    }
+    for (tile, what) in [
+        ("zoom = { times = 99.0, x = 0.5, y = 0.5 }", "1 to 32 times"),
+        ("view = { pan = 0.0, tilt = 120.0, across = 90.0 }", "tilt from -90 to 90"),
+    ] {
+        let text = format!("[[lattice]]\nname = \"x\"\ntiles = [{{ camera = \"a\", {tile} }}]\n");
+        let said = read(Path::new("site.toml"), &text).unwrap_err().to_string();
+        assert!(said.contains(what), "{tile}: {said}");
+    }
+}

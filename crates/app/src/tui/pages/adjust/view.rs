@@ -2,6 +2,7 @@
 
 use super::AdjustPage;
 use crate::tui::app::App;
+use crate::tui::app::sights::lies_in;
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::{plate, tile};
 use lattice_core::adjust::{Setting, Tones, presets};
@@ -16,7 +17,7 @@ use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 /// Columns beside the picture.
 const BESIDE: u16 = 36;
 /// Columns of a setting's name,
-const NAME: u16 = 16;
+const NAME: u16 = 18;
 /// and of its value.
 const VALUE: u16 = 5;
 /// Rows of each histogram.
@@ -81,9 +82,11 @@ pub fn draw(
     let place = picture(body);
     let drawn = tile::picture(app, theme, key, Aspect::Fit, painter, place, buf);
     if page.split && drawn {
-        let top = Rect { height: 1.min(place.height), ..place };
-        tile::sign(theme, Tone::Calm, " as it comes ", Rect { x: place.x + 1, ..top }, buf);
-        let right = Rect { x: place.x + place.width / 2 + 1, width: place.width / 2, ..top };
+        let source = app.pictures.get(&key).map_or((16, 9), |picture| picture.source);
+        let lies = lies_in(place, source, app.cell_aspect);
+        let top = Rect { height: 1.min(lies.height), ..lies };
+        tile::sign(theme, Tone::Calm, " as it comes ", Rect { x: lies.x + 1, ..top }, buf);
+        let right = Rect { x: lies.x + lies.width / 2 + 1, width: lies.width / 2, ..top };
         tile::sign(theme, Tone::Here, " adjusted ", right, buf);
     }
     let name = app.stream_name(key);
