@@ -5,10 +5,11 @@
 //! username token profile 1.0. Elements are found by their local names, since devices choose their own
 //! prefixes and not all declare the namespaces they use.
 //!
-//! Not done: events, settings of the imaging service, `WS-Addressing` replies, attachments.
+//! Not done: events, `WS-Addressing` replies, attachments.
 
 mod device;
 mod discovery;
+mod imaging;
 mod media;
 mod ptz;
 mod soap;
@@ -16,6 +17,7 @@ mod xml;
 
 pub use device::*;
 pub use discovery::{MAX_DATAGRAM, Match, emit_match, probe, probe_matches, scope_text, scope_value};
+pub use imaging::*;
 pub use media::{
     Encoder, EncoderLimits, MediaVersion, Profile, Range, by_size, encoder_change, get_encoder_limits, get_profiles,
     get_snapshot_uri, get_stream_uri, set_synchronization_point,

@@ -32,12 +32,12 @@ use lattice_core::check::Ladder;
 use lattice_core::find::{AddressRange, MANY_ADDRESSES, PathPattern};
 use lattice_core::lattice::Lattice;
 use lattice_core::lens::Lens;
-use lattice_core::onvif::Encoder;
+use lattice_core::onvif::{Encoder, ImagingSettings};
 use lattice_core::target::Newcomer;
 use lattice_core::{Cause, Credentials, Secret, SourceUrl, TransportChoice};
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
-use lattice_net::{Background, Trust};
+use lattice_net::{Background, Imaging, Trust};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, KeyringError, PasswordSource, Role, Sighting, SiteError, export_lattice, import_lattices};
 use std::collections::BTreeSet;
@@ -109,6 +109,10 @@ pub enum Errand {
     SwitchDhcp(String, bool),
     /// Set an encoder of a camera's device.
     SetEncoder(String, Box<Encoder>),
+    /// Ask what the imaging of a camera's device is set to.
+    AskImaging(String),
+    /// Set the imaging of a camera's device, which is as told now, to this.
+    SetImaging(String, Box<Imaging>, ImagingSettings),
     /// Keep the key of a camera's encrypted streams.
     Key(String, Secret<String>),
     /// Judge a camera's certificate so.
@@ -295,17 +299,8 @@ impl Errands {
                 self.change(|editor| editor.put_camera(&camera))?;
                 Ok(Outcome::default())
             }
-            Errand::Adjust(name, adjust) => {
-                let camera = Camera { adjust, ..self.camera(&name)? };
-                self.change(|editor| editor.put_camera(&camera))?;
-                Ok(Outcome { say: Some(format!("{name} is shown {adjust}")), ..Outcome::default() })
-            }
-            Errand::Lens(name, lens) => {
-                lens.map_or(Ok(()), |lens| lens.check()).map_err(|error| error.to_string())?;
-                let camera = Camera { lens, ..self.camera(&name)? };
-                self.change(|editor| editor.put_camera(&camera))?;
-                Ok(Outcome::default())
-            }
+            Errand::Adjust(name, adjust) => self.keep_adjust(&name, adjust),
+            Errand::Lens(name, lens) => self.keep_lens(&name, lens),
             Errand::Preset(name, adjust) => self.keep_preset(name.trim(), adjust),
             Errand::ExportLattice(lattice, path) => {
                 let path = typed_path(&path);
@@ -321,6 +316,8 @@ impl Errands {
             Errand::SetClock(name) => self.set_clock(&name).map(|()| Outcome::default()),
             Errand::TellName(name) => self.tell_name(&name).map(|()| Outcome::default()),
             Errand::SetEncoder(name, encoder) => self.set_encoder(&name, encoder).map(|()| Outcome::default()),
+            Errand::AskImaging(name) => self.ask_imaging(&name).map(|()| Outcome::default()),
+            Errand::SetImaging(name, now, wanted) => self.set_imaging(&name, now, wanted).map(|()| Outcome::default()),
             Errand::SwitchDhcp(name, dhcp) => self.switch_dhcp(&name, dhcp).map(|()| Outcome::default()),
             Errand::SetPassword(names, account, first) => {
                 self.set_passwords(&names, &account, first).map(|()| Outcome::default())
@@ -332,6 +329,19 @@ impl Errands {
             Errand::Probe(name, urls) => self.probe(&name, urls).map(|()| Outcome::default()),
             Errand::Undo => self.bring_back(),
         }
+    }
+
+    fn keep_adjust(&mut self, name: &str, adjust: Adjust) -> Result<Outcome, String> {
+        let camera = Camera { adjust, ..self.camera(name)? };
+        self.change(|editor| editor.put_camera(&camera))?;
+        Ok(Outcome { say: Some(format!("{name} is shown {adjust}")), ..Outcome::default() })
+    }
+
+    fn keep_lens(&mut self, name: &str, lens: Option<Lens>) -> Result<Outcome, String> {
+        lens.map_or(Ok(()), |lens| lens.check()).map_err(|error| error.to_string())?;
+        let camera = Camera { lens, ..self.camera(name)? };
+        self.change(|editor| editor.put_camera(&camera))?;
+        Ok(Outcome::default())
     }
 
     fn keep_preset(&mut self, name: &str, adjust: Option<Adjust>) -> Result<Outcome, String> {

@@ -149,3 +149,36 @@ fn addresses_are_listed_and_switched() {
         rig.runtime.block_on(async { tokio::time::timeout(Duration::from_secs(10), device.hardware()).await }).unwrap().is_some()
     );
 }
+
+#[test]
+fn what_the_imaging_of_a_camera_is_set_to_is_read_set_and_set_back() {
+    use lattice_core::onvif::{ImagingChoice, ImagingItem, ImagingSettings, ImagingValue};
+    let rig = rig("Boatyard", |_| {});
+    let device = rig.keeper();
+    let before = rig.runtime.block_on(device.imaging()).unwrap().unwrap();
+    assert_eq!(before.settings[&ImagingItem::Brightness], ImagingValue::Number(50.0));
+    assert!(matches!(before.options[&ImagingItem::ExposureTime], ImagingChoice::Range(scale) if scale.most > 1_000.0));
+    let word = |word: &str| ImagingValue::Word(word.into());
+    let wanted = ImagingSettings::from([
+        (ImagingItem::Brightness, ImagingValue::Number(70.0)),
+        (ImagingItem::ExposureMode, word("MANUAL")),
+        (ImagingItem::IrCut, word("OFF")),
+    ]);
+    let now = rig.runtime.block_on(device.set_imaging(&before, &wanted)).unwrap();
+    assert!(wanted.iter().all(|(item, value)| now.get(item) == Some(value)), "{now:?}");
+    assert_eq!(now[&ImagingItem::Contrast], before.settings[&ImagingItem::Contrast]);
+    // Beyond its limits it refuses, and says so.
+    let beyond = ImagingSettings::from([(ImagingItem::Brightness, ImagingValue::Number(900.0))]);
+    let refused = rig.runtime.block_on(device.set_imaging(&before, &beyond)).unwrap_err().to_string();
+    assert!(refused.contains("beyond its limits"), "{refused}");
+    let again = rig.runtime.block_on(device.imaging()).unwrap().unwrap();
+    let back = rig.runtime.block_on(device.set_imaging(&again, &before.settings)).unwrap();
+    assert_eq!(back, before.settings);
+    // One that has no imaging service is none.
+    let shared = rig_without_imaging();
+    assert_eq!(shared.runtime.block_on(shared.keeper().imaging()).unwrap(), None);
+}
+
+fn rig_without_imaging() -> Rig {
+    rig("Boatyard", |spec| spec.pictures = lattice_sim::Pictures::Shared)
+}

@@ -1,6 +1,6 @@
 //! One camera: what it is, what runs of it, what goes wrong with it.
 
-use crate::device::DeviceSpec;
+use crate::device::{DeviceSpec, Imaging};
 use crate::fault::{Fault, PictureFault};
 use crate::head::{Aim, Head, HeadFault};
 use crate::light::Light;
@@ -227,7 +227,12 @@ impl Shared {
         named.unwrap_or(&self.spec.name)
     }
 
-    /// It has no account yet.
+    /// Whether its pictures can be set by its device: those that are shared or replayed cannot.
+    pub fn has_imaging(&self) -> bool {
+        self.spec.pictures == Pictures::Own && self.spec.device.is_some()
+    }
+
+    /// Whether nobody has given it a password yet.
     pub fn is_first_use(&self) -> bool {
         self.is_first_use_locked(&self.state())
     }
@@ -242,11 +247,17 @@ impl Shared {
 pub(crate) struct Faults {
     active: Mutex<Vec<(Fault, Instant)>>,
     pub cuts: watch::Sender<u64>,
+    imaging: Mutex<Imaging>,
 }
 
 impl Faults {
     pub fn new() -> Self {
-        Self { active: Mutex::default(), cuts: watch::Sender::new(0) }
+        Self { active: Mutex::default(), cuts: watch::Sender::new(0), imaging: Mutex::default() }
+    }
+
+    /// What its pictures are set to.
+    pub fn imaging(&self) -> MutexGuard<'_, Imaging> {
+        self.imaging.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The trouble that it has now.

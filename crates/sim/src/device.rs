@@ -1,6 +1,9 @@
 //! A stand-in's device service: the ONVIF questions that a viewer asks, with digest tokens.
 
+mod imaging;
 mod ptz;
+
+pub(crate) use imaging::Imaging;
 
 use crate::camera::{Role, Shared, SignIn, unix_micros};
 use crate::head::HeadFault;
@@ -244,6 +247,7 @@ fn reply(camera: &Shared, document: &Element) -> Result<String, String> {
         "SetSynchronizationPoint" => synchronize(camera, question),
         "GetVideoEncoderConfigurationOptions" => Ok(options(camera)),
         "SetVideoEncoderConfiguration" => set_encoder(camera, question),
+        _ if camera.has_imaging() && imaging::QUESTIONS.contains(&name) => imaging::reply(camera, question),
         _ if ptz::QUESTIONS.contains(&name) => ptz::reply(camera, question),
         _ => Err(fault("ActionNotSupported", "not supported")),
     }
@@ -333,6 +337,9 @@ fn services(camera: &Shared) -> String {
     ];
     if camera.spec.head {
         all.push((lattice_core::onvif::PTZ_NAMESPACE, "ptz_service"));
+    }
+    if camera.has_imaging() {
+        all.push((lattice_core::onvif::IMAGING_NAMESPACE, "imaging_service"));
     }
     if camera.spec.device.as_ref().is_some_and(|device| device.second_media) {
         all.push(("http://www.onvif.org/ver20/media/wsdl", "media2_service"));

@@ -7,6 +7,7 @@ mod things;
 
 use crate::block_code;
 use crate::canvas::{Canvas, Colour, UNITS};
+use crate::device::Imaging;
 use crate::fault::PictureFault;
 use crate::head::{Aim, WIDEST};
 use crate::light::Light;
@@ -189,13 +190,20 @@ impl Scene {
     }
 
     /// The same through a lens or sensor in trouble; a frozen one gives what was drawn before.
-    pub(crate) fn draw_in_trouble(&mut self, unix_micros: i64, number: u32, how: Option<PictureFault>) -> &Canvas {
+    pub(crate) fn draw_in_trouble(
+        &mut self,
+        unix_micros: i64,
+        number: u32,
+        how: Option<PictureFault>,
+        imaging: &Imaging,
+    ) -> &Canvas {
         if how == Some(PictureFault::Freeze) && self.drawn {
             return &self.canvas;
         }
         self.drawn = true;
         self.draw(unix_micros, number);
         let c = &mut self.canvas;
+        imaging.expose(c);
         match how {
             None | Some(PictureFault::Freeze) => {}
             Some(PictureFault::Dark) => {

@@ -6,6 +6,7 @@
 
 use crate::camera::{Role, StreamSpec, Trouble};
 use crate::canvas::Canvas;
+use crate::device::Imaging;
 use crate::fault::{Fault, PictureFault};
 use crate::pacer::Pacer;
 use crate::scene::{Scene, View};
@@ -538,7 +539,7 @@ impl Run {
             if at >= self.glance_due {
                 self.glance_due = at + Duration::from_secs(1);
                 let captured = PAIR.wall_at(at).as_unix_micros();
-                let canvas = self.scene.draw_in_trouble(captured, self.number, trouble.picture);
+                let canvas = self.scene.draw_in_trouble(captured, self.number, trouble.picture, &Imaging::default());
                 let seen = glance(canvas, at);
                 self.receiver.meter().on_glance(Arc::new(seen));
             }

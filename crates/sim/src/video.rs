@@ -316,7 +316,8 @@ impl VideoStream {
             if let Some(head) = &self.head {
                 drawn.look(head.lock().unwrap_or_else(PoisonError::into_inner).aim(Instant::now()));
             }
-            let picture = drawn.draw_in_trouble(captured, number, trouble.picture);
+            let imaging = self.faults.imaging().clone();
+            let picture = drawn.draw_in_trouble(captured, number, trouble.picture, &imaging);
             bytes.clear();
             encoder.encode(&picture)?.write_vec(&mut bytes);
             let nals: Vec<&[u8]> = annex_b(&bytes).collect();

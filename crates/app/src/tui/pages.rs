@@ -9,6 +9,7 @@ pub mod device;
 pub mod field;
 pub mod find;
 pub mod flash;
+pub mod imaging;
 pub mod ledger;
 pub mod lens;
 pub mod listen;
@@ -50,6 +51,7 @@ pub fn all() -> (Vec<Box<dyn AnyPage>>, Vec<Section>) {
         page::<flash::FlashPage>(),
         page::<steer::SteerPage>(),
         page::<adjust::AdjustPage>(),
+        page::<imaging::ImagingPage>(),
         page::<lens::LensPage>(),
     ];
     let fronts = vec![

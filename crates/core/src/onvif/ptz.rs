@@ -28,7 +28,7 @@ impl Scale {
     /// Where the standard's generic spaces say nothing else: from -1 to 1.
     pub const GENERIC: Self = Self { least: -1.0, most: 1.0 };
 
-    fn read(range: Option<&Element>) -> Option<Self> {
+    pub(super) fn read(range: Option<&Element>) -> Option<Self> {
         let range = range?;
         let number = |name: &str| range.text_at(&[name])?.parse::<f64>().ok().filter(|number| number.is_finite());
         let (least, most) = (number("Min")?, number("Max")?);

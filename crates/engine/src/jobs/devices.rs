@@ -5,11 +5,13 @@ use crate::device::{DeviceKey, Doing, Line, Urgency};
 use crate::steering::{Grip, Reached};
 use crossbeam_channel::Sender;
 use lattice_core::meter::Figures;
-use lattice_core::onvif::{AddressPlan, DeviceInformation, Encoder, EncoderLimits, NetworkInterface, Profile, User, UserLevel};
+use lattice_core::onvif::{
+    AddressPlan, DeviceInformation, Encoder, EncoderLimits, ImagingSettings, NetworkInterface, Profile, User, UserLevel,
+};
 use lattice_core::steer::Movement;
 use lattice_core::target::Target;
 use lattice_core::{ClockOffset, Credentials};
-use lattice_net::{Device, DeviceError, Offered};
+use lattice_net::{Device, DeviceError, Imaging, Offered};
 use lattice_store::Camera;
 use std::sync::{Arc, Mutex};
 
@@ -57,6 +59,8 @@ pub enum DeviceNews {
     Part(DevicePart),
     /// Its clock, or why it is not known.
     Clock(Result<ClockOffset, String>),
+    /// What its imaging is set to and can be set to, `None` where it has no such service; or why it does not tell.
+    Imaging(Result<Option<Box<Imaging>>, String>),
     /// One of its streams was measured for a moment, by its request URI.
     Probed(String, Result<Arc<Figures>, String>),
 }
@@ -234,6 +238,56 @@ impl Errands {
     pub(super) fn set_encoder(&self, name: &str, encoder: Box<Encoder>) -> Result<(), String> {
         let order: OrderWork = Box::new(move |device| Box::pin(async move { device.set_encoder(&encoder).await }));
         self.order(name, "its encoder is set; b sets it back", Again::Streams, order)
+    }
+
+    /// Asks what the imaging of a camera is set to.
+    pub(super) fn ask_imaging(&self, name: &str) -> Result<(), String> {
+        let (news, asked) = (self.news.clone(), name.to_owned());
+        self.enqueue(name, move |line, _| {
+            Box::pin(async move {
+                let told = match line.greeted().await {
+                    Ok(device) => device.imaging().await.map(|imaging| imaging.map(Box::new)),
+                    Err(error) => Err(error),
+                };
+                let told = told.map_err(|error| error.to_string());
+                let _ = news.send(JobNews::Device(asked, DeviceNews::Imaging(told)));
+            })
+        })
+    }
+
+    /// Sets the imaging of a camera, and tells what it is set to then.
+    pub(super) fn set_imaging(&self, name: &str, mut now: Box<Imaging>, wanted: ImagingSettings) -> Result<(), String> {
+        let (news, asked) = (self.news.clone(), name.to_owned());
+        self.enqueue(name, move |line, _| {
+            Box::pin(async move {
+                let set = match line.greeted().await {
+                    Ok(device) => device.set_imaging(&now, &wanted).await,
+                    Err(error) => Err(error),
+                };
+                let (ordered, told) = match set {
+                    Ok(settings) => {
+                        let as_wanted = wanted.iter().all(|(item, value)| settings.get(item) == Some(value));
+                        let done = if as_wanted {
+                            "its picture is set; b sets it back"
+                        } else {
+                            "it took a part of that: see what it is set to"
+                        };
+                        now.settings = settings;
+                        (Ok(done.to_owned()), Ok(Some(now)))
+                    }
+                    // What it took before it refused is asked again.
+                    Err(error) => {
+                        let again = match line.greeted().await {
+                            Ok(device) => device.imaging().await.map(|imaging| imaging.map(Box::new)),
+                            Err(error) => Err(error),
+                        };
+                        (Err(error.to_string()), again.map_err(|error| error.to_string()))
+                    }
+                };
+                let _ = news.send(JobNews::Ordered(asked.clone(), ordered));
+                let _ = news.send(JobNews::Device(asked, DeviceNews::Imaging(told)));
+            })
+        })
     }
 
     pub(super) fn switch_dhcp(&self, name: &str, dhcp: bool) -> Result<(), String> {

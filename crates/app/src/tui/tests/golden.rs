@@ -121,7 +121,7 @@ fn every_page_is_as_it_was_in_a_small_and_in_a_large_terminal() {
         changed[..changed.len().min(6)].join("\n")
     );
     // The others have no sample: a device that answers, a port that is listened on, the first start.
-    let others = ["Device", "Listening ports", WELCOME];
+    let others = ["Device", "Imaging", "Listening ports", WELCOME];
     for table in port(80, 24).pages.tables {
         assert!(seen.contains(table.name) != others.contains(&table.name), "{} has no kept screen", table.name);
     }

@@ -174,3 +174,61 @@ fn adjusting_shows_at_once_and_is_kept_when_it_is_said() {
     assert!(left.contains(&Effect::Tell(Command::Adjust(camera, None))), "{left:?}");
     assert!(app.is_on_wall() && has(&draw(&app, ColourDepth::Mono), "is shown as before"));
 }
+
+#[test]
+fn the_cameras_own_imaging_is_set_when_it_is_said_and_set_back_by_one_key() {
+    use lattice_core::onvif::{ImagingChoice, ImagingItem, ImagingOptions, ImagingSettings, ImagingValue, Scale};
+    use lattice_engine::News;
+    use lattice_engine::jobs::DeviceNews;
+    use lattice_net::Imaging;
+    let word = |word: &str| ImagingValue::Word(word.into());
+    let told = |brightness: f64| {
+        let settings = ImagingSettings::from([
+            (ImagingItem::Brightness, ImagingValue::Number(brightness)),
+            (ImagingItem::IrCut, word("AUTO")),
+            (ImagingItem::Gain, ImagingValue::Number(3.0)),
+        ]);
+        let options = ImagingOptions::from([
+            (ImagingItem::Brightness, ImagingChoice::Range(Scale { least: 0.0, most: 100.0 })),
+            (ImagingItem::IrCut, ImagingChoice::Words(vec!["AUTO".into(), "ON".into(), "OFF".into()])),
+        ]);
+        Imaging::sample(settings, options)
+    };
+    let news = |told: Result<Option<Box<Imaging>>, String>| News::Device("Slipway north".into(), DeviceNews::Imaging(told));
+    let mut app = looked_at(4);
+    let asked = press(&mut app, KeyCode::Char('%'));
+    assert!(asked.contains(&Effect::Tell(Command::Errand(Errand::AskImaging("Slipway north".into())))), "{asked:?}");
+    assert!(has(&draw(&app, ColourDepth::Mono), "asking the camera"));
+    app.on_news(&news(Ok(Some(Box::new(told(50.0))))));
+    press(&mut app, KeyCode::Right);
+    let screen = draw(&app, ColourDepth::Mono);
+    assert!(has(&screen, "50 → 55  0 to 100") && has(&screen, "1 value changed, not set yet"), "{screen:#?}");
+    let set = press(&mut app, KeyCode::Enter);
+    let wanted = ImagingSettings::from([(ImagingItem::Brightness, ImagingValue::Number(55.0))]);
+    let order = Errand::SetImaging("Slipway north".into(), Box::new(told(50.0)), wanted);
+    assert_eq!(set, [Effect::Tell(Command::Errand(order))]);
+    app.on_news(&news(Ok(Some(Box::new(told(55.0))))));
+    assert!(has(&draw(&app, ColourDepth::Mono), "b sets it back"));
+    let back = press(&mut app, KeyCode::Char('b'));
+    let order = Errand::SetImaging("Slipway north".into(), Box::new(told(55.0)), told(50.0).settings);
+    assert_eq!(back, [Effect::Tell(Command::Errand(order))], "all of it, as it was");
+    // What cannot be chosen is said, and words go round.
+    for _ in 0..2 {
+        press(&mut app, KeyCode::Down);
+    }
+    let rows = draw(&app, ColourDepth::Mono);
+    press(&mut app, KeyCode::Left);
+    assert!(
+        has(&draw(&app, ColourDepth::Mono), "auto → off") || has(&draw(&app, ColourDepth::Mono), "does not say what"),
+        "{rows:#?}"
+    );
+    // At 80 columns the list stands alone; a camera without the service says so.
+    let mut small = looked_at(4);
+    small.area = Rect::new(0, 0, 80, 24);
+    press(&mut small, KeyCode::Char('%'));
+    small.on_news(&news(Ok(None)));
+    assert!(has(&draw(&small, ColourDepth::Mono), "it has no imaging service"));
+    assert!(press(&mut small, KeyCode::Enter).is_empty());
+    press(&mut small, KeyCode::Esc);
+    assert!(small.is_on_wall());
+}

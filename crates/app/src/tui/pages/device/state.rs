@@ -155,6 +155,7 @@ impl DevicePage {
                 _ => return false,
             },
             DeviceNews::Clock(read) => self.clock = Some(read.clone()),
+            DeviceNews::Imaging(_) => {}
             DeviceNews::Probed(uri, measured) => drop(self.probed.insert(uri.clone(), measured.clone())),
         }
         true
