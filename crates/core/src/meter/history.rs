@@ -166,8 +166,11 @@ impl History {
                         tier.pop_front();
                     }
                     if tier.capacity() < SAMPLES {
-                        // At once: what grows by doubling leaves holes behind.
-                        tier.reserve_exact(SAMPLES - tier.len());
+                        // All that it will ever take, and used once: what a wall takes does not grow with the days that it runs.
+                        let kept = tier.len();
+                        tier.reserve_exact(SAMPLES - kept);
+                        tier.resize(SAMPLES, Kept::new(0, 0.0, Sample::default()));
+                        tier.truncate(kept);
                     }
                     tier.push_back(Kept::new(index, 1.0, sample));
                 }
