@@ -461,3 +461,68 @@ fn what_the_usual_decoder_does_not_take_comes_by_the_other() {
         );
     }
 }
+
+/// Of one decoded picture: all of it, a part drawn larger, a view into it and one that is adjusted, here and in a process of its own.
+#[test]
+fn several_prints_are_made_of_each_picture_which_is_decoded_once() {
+    use lattice_core::adjust::{Adjust, Setting};
+    use lattice_core::lens::{Gaze, Lens};
+    use lattice_core::view::{View, Zoom};
+    use lattice_media::Print;
+    let pool = Pool::new(1, || Mono::ZERO);
+    let (lane, events) = lane(&pool);
+    let view = View::Flat(Zoom::new(4.0, 0.25, 0.25));
+    let around = View::Window(Lens::default(), Gaze::degrees(0.0, 0.0, 0.0, 90.0));
+    let whole = Print::whole(SMALL);
+    let dark = Adjust::OFF.with(Setting::Brightness, -100);
+    lane.want_prints(vec![
+        whole,
+        Print { id: 7, view, ..whole },
+        Print { id: 8, view: around, ..whole },
+        Print { id: 9, adjust: dark, split: 50, ..whole },
+    ]);
+    lane.tell_tones(true);
+    let parameters = parameters(VideoCodec::H264, (640, 360));
+    let mut decoded = std::collections::BTreeMap::new();
+    let (mut prints, mut tones) = (std::collections::BTreeMap::new(), 0);
+    for unit in units("h264_cbaseline_640x360_25.h264").into_iter().take(40) {
+        lane.push(unit, Some(&parameters));
+        while let Ok(event) = events.recv_timeout(Duration::from_millis(60)) {
+            match event {
+                LaneEvent::Decoded { number, .. } => *decoded.entry(number).or_insert(0) += 1,
+                LaneEvent::Picture(print, picture) => drop(prints.insert((picture.number, print), picture)),
+                LaneEvent::Tones(toned) => {
+                    tones += 1;
+                    assert!((toned.before.shares.iter().sum::<f32>() - 1.0).abs() < 0.01);
+                }
+                _ => {}
+            }
+        }
+    }
+    assert!(decoded.len() > 30 && decoded.values().all(|times| *times == 1), "each is decoded once: {decoded:?}");
+    assert!(tones > 20);
+    let newest = *decoded.keys().next_back().unwrap();
+    let of = |print: u64| prints.get(&(newest, print)).unwrap_or_else(|| panic!("no print {print} of {newest}"));
+    let (all, part, window, adjusted) = (of(Print::WHOLE), of(7), of(8), of(9));
+    assert_eq!((part.view, window.view, adjusted.adjust), (view, around, dark));
+    assert_eq!((all.source, part.source), ((640, 360), (160, 90)), "a quarter across and down");
+    // The part is what the whole shows there, only finer.
+    let level = |picture: &lattice_media::TilePicture, x: usize, y: usize| i32::from(picture.rgb[(y * picture.width + x) * 3 + 1]);
+    let (mut apart, mut count) = (0, 0);
+    for y in 0..all.height / 4 {
+        for x in 0..all.width / 4 {
+            let (left, top) = (all.width / 8 + x, all.height / 8 + y);
+            let own = (0..16).map(|n| level(part, x * 4 + n % 4, y * 4 + n / 4)).sum::<i32>() / 16;
+            apart += (own - level(all, left, top)).abs();
+            count += 1;
+        }
+    }
+    assert!(apart / count < 12, "{apart} of {count}");
+    // One side of the split stays, the other is dark.
+    let (left, right) = (level(adjusted, 3, 20), level(adjusted, adjusted.width - 3, 20));
+    assert_eq!((left, right), (level(all, 3, 20), 0));
+    assert!(window.rgb.iter().any(|level| *level > 0) && window.width == SMALL.width);
+    // No more than what there is room for.
+    lane.want_prints((0..20).map(|id| Print { id, ..whole }).collect());
+    lane.want(None);
+}
