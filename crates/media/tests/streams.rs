@@ -507,7 +507,8 @@ fn several_prints_are_made_of_each_picture_which_is_decoded_once() {
     assert_eq!((part.view, window.view, adjusted.adjust), (view, around, dark));
     assert_eq!((all.source, part.source), ((640, 360), (160, 90)), "a quarter across and down");
     // The part is what the whole shows there, only finer.
-    let level = |picture: &lattice_media::TilePicture, x: usize, y: usize| i32::from(picture.rgb[(y * picture.width + x) * 3 + 1]);
+    let level =
+        |picture: &lattice_media::TilePicture, x: usize, y: usize| i32::from(picture.rgb[(y * picture.width + x) * 3 + 1]);
     let (mut apart, mut count) = (0, 0);
     for y in 0..all.height / 4 {
         for x in 0..all.width / 4 {

@@ -4,6 +4,7 @@ mod view;
 
 use crate::tui::app::App;
 use crate::tui::fronts::help;
+use crate::tui::fronts::line::TypedLine;
 use crate::tui::fronts::picker::{Line, Picker};
 use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
@@ -15,12 +16,15 @@ use lattice_net::HeadOrder;
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// Whoever touches nothing for so long does not steer any more.
 const IDLES: Duration = Duration::from_secs(60);
-/// A patrol stays so long at each preset.
+/// A patrol stays so long at a preset, where nothing else is said,
 const STAYS: Duration = Duration::from_secs(10);
+/// and no longer than this.
+const LONGEST: f64 = 3600.0;
 /// A press that moves no further than this, in cells, is a click.
 const CLICK: u16 = 1;
 
@@ -35,6 +39,8 @@ pub struct SteerPage {
     pub head: Option<HeadState>,
     /// The selected preset.
     preset: usize,
+    /// How long a patrol stays, by the tokens of presets; for none it is passed over.
+    stays: BTreeMap<String, Duration>,
     /// When something was done last.
     used: Option<Mono>,
     /// Where the button went down, and where it is now; true once it steers.
@@ -89,7 +95,8 @@ impl Keyed for SteerPage {
         key("del backspace", "take the selected preset out", Self::forget),
         key("0", "go home", |page: &mut Self, app| page.hand(app, Hand::Do(HeadOrder::Home))).hint("home"),
         key("O", "make where it looks its home", |page: &mut Self, app| page.hand(app, Hand::Do(HeadOrder::SetHome))),
-        key("t", "go round all presets, ten seconds each, or end that; it waits while somebody steers", Self::patrol),
+        key("t", "go round the presets, or end that; it waits while somebody steers", Self::patrol),
+        key("T", "how long the patrol stays at the selected preset; 0 leaves it out", Self::dwell),
         key("o", "its outputs: wiper, lamp, whatever it has", Self::outputs),
         help::everything(),
         help::key(),
@@ -313,14 +320,50 @@ impl SteerPage {
 
     fn patrol(&mut self, app: &mut App) {
         let Some(head) = &self.head else { return };
-        let stops: Vec<(String, Duration)> = head.presets.iter().map(|preset| (preset.token.clone(), STAYS)).collect();
+        let stops = head.presets.iter().map(|preset| (preset.token.clone(), self.stays(&preset.token)));
+        let stops: Vec<(String, Duration)> = stops.filter(|(_, stays)| !stays.is_zero()).collect();
         if head.patrol.is_some() {
             self.hand(app, Hand::Patrol(Vec::new()));
         } else if stops.len() < 2 {
-            app.say(Tone::Text, format!("a patrol needs two presets, {} has {}", self.name, stops.len()));
+            app.say(Tone::Text, format!("a patrol needs two presets that it stays at, {} has {}", self.name, stops.len()));
         } else {
             self.hand(app, Hand::Patrol(stops));
         }
+    }
+
+    /// How long a patrol stays at a preset.
+    fn stays(&self, token: &str) -> Duration {
+        self.stays.get(token).copied().unwrap_or(STAYS)
+    }
+
+    fn dwell(&mut self, app: &mut App) {
+        let Some(preset) = self.head.as_ref().and_then(|head| head.presets.get(self.preset)).cloned() else { return };
+        let seconds = |text: &str| {
+            let text = text.trim().trim_end_matches('s').trim();
+            text.parse().ok().filter(|seconds: &f64| (0.0..=LONGEST).contains(seconds)).map(Duration::from_secs_f64)
+        };
+        let now = self.stays(&preset.token).as_secs_f64().to_string();
+        let line = TypedLine::new(format!("seconds at {}", preset.name), now, move |app, text| {
+            let Some(stays) = seconds(text) else { return };
+            app.on_page(|page: &mut Self, app| {
+                page.stays.insert(preset.token.clone(), stays);
+                // A patrol that runs goes on by it.
+                if page.head.as_ref().is_some_and(|head| head.patrol.is_some()) {
+                    page.hand(app, Hand::Patrol(Vec::new()));
+                    page.patrol_anew(app);
+                }
+            });
+        });
+        let check = move |text: &str| seconds(text).map(drop).ok_or_else(|| format!("seconds are 0 to {LONGEST}, like 15"));
+        app.put_in_front(line.checked(check));
+    }
+
+    /// Begins the patrol as it is set now.
+    fn patrol_anew(&mut self, app: &mut App) {
+        if let Some(head) = &mut self.head {
+            head.patrol = None;
+        }
+        self.patrol(app);
     }
 
     fn outputs(&mut self, app: &mut App) {

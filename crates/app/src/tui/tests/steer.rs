@@ -93,6 +93,16 @@ fn keys_that_are_held_steer_and_what_the_head_cannot_is_said() {
     assert_eq!(hands(press(&mut app, KeyCode::Enter)), [Hand::Rename("7".into(), "Cranex".into())]);
     let patrol = hands(press(&mut app, KeyCode::Char('t')));
     assert!(matches!(&patrol[..], [Hand::Patrol(stops)] if stops.len() == 2), "{patrol:?}");
+    // Each preset its own time; one of none is passed over.
+    press(&mut app, KeyCode::Char('T'));
+    (0..4).for_each(|_| drop(press(&mut app, KeyCode::Backspace)));
+    "45".chars().for_each(|letter| drop(press(&mut app, KeyCode::Char(letter))));
+    press(&mut app, KeyCode::Enter);
+    assert!(has(&draw(&app, ColourDepth::Mono), "45 s"), "{:#?}", draw(&app, ColourDepth::Mono));
+    let patrol = hands(press(&mut app, KeyCode::Char('t')));
+    let stays =
+        |hand: &Hand| if let Hand::Patrol(stops) = hand { stops.iter().map(|(_, stays)| stays.as_secs()).sum() } else { 0 };
+    assert_eq!(patrol.iter().map(stays).sum::<u64>(), 55, "{patrol:?}");
     press(&mut app, KeyCode::Char('o'));
     assert!(has(&draw(&app, ColourDepth::Mono), "Wiper on"));
     assert_eq!(hands(press(&mut app, KeyCode::Enter)), [Hand::Do(HeadOrder::Switch("tt:Wiper|On".into()))]);

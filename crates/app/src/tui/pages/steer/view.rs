@@ -21,7 +21,8 @@ const FROM_COLUMNS: u16 = 100;
 /// Rows of the map.
 const MAP: u16 = 7;
 /// What stands under the presets: the keys that the footer has no room for.
-const KEYS: [&str; 4] = ["shift fast, ctrl slowly", "[ ] focus, space stops", "tab enter: go to a preset", "o outputs, t patrol"];
+const KEYS: [&str; 4] =
+    ["shift fast, ctrl slowly", "[ ] focus, space stops", "tab enter: go to a preset", "o outputs, t patrol, T its times"];
 /// Rows under the picture: its plate, what was ordered, what is said.
 const BELOW: u16 = 3;
 
@@ -219,7 +220,12 @@ fn head(theme: Theme, page: &SteerPage, body: Rect, area: Rect, buf: &mut Buffer
     for (row, (index, preset)) in (0..list.height).zip(head.presets.iter().enumerate().skip(first)) {
         let here = index == page.preset;
         let (mark, tone) = if here { ("▸ ", Tone::Here) } else { ("  ", Tone::Calm) };
-        let line = Line::from(vec![Span::styled(mark, theme.tone(tone)), Span::styled(preset.name.clone(), theme.tone(tone))]);
+        let mut line = vec![Span::styled(mark, theme.tone(tone)), Span::styled(preset.name.clone(), theme.tone(tone))];
+        line.extend(page.stays.get(&preset.token).map(|stays| match stays.as_secs_f64() {
+            0.0 => Span::styled("  not in the patrol", theme.tone(Tone::Faint)),
+            seconds => Span::styled(format!("  {seconds} s"), theme.tone(Tone::Faint)),
+        }));
+        let line = Line::from(line);
         line.render(Rect { y: list.y + row, height: 1, ..list }, buf);
     }
 }
