@@ -198,12 +198,12 @@ pub fn steerable(port: u16) -> CameraSpec {
 pub fn all_around(port: u16) -> [CameraSpec; 2] {
     let of = |host: u8, name: &str, view: View, main: (usize, usize), sub: (usize, usize)| CameraSpec {
         address: IpAddr::V4(Ipv4Addr::new(127, 77, 1, host)),
-        streams: vec![stream(Role::Main, main.0, main.1, 12.5, 2500), stream(Role::Sub, sub.0, sub.1, 12.5, 800)],
+        streams: vec![stream(Role::Main, main.0, main.1, 12.5, 2500), stream(Role::Sub, sub.0, sub.1, 6.25, 400)],
         ..camera(host, name, view, port)
     };
     [
-        of(3, "Mast around", View::Around, (1600, 800), (960, 480)),
-        of(4, "Mast platform", View::AroundBelow, (960, 960), (480, 480)),
+        of(3, "Mast around", View::Around, (1600, 800), (640, 320)),
+        of(4, "Mast platform", View::AroundBelow, (960, 960), (400, 400)),
     ]
 }
 

@@ -12,7 +12,7 @@ pub const PLATFORM: Lens =
     Lens { centre: (5_050, 4_980), radius: 4_900, field: 190, ..Lens::new(Projection::Fisheye, Mount::Ceiling) };
 
 /// Size of each quarter, before it is bent.
-const QUARTER: (usize, usize) = (640, 360);
+const QUARTER: (usize, usize) = (320, 180);
 /// Degrees that a quarter reaches above the horizon, and below it.
 const ABOVE: f64 = 24.0;
 const BELOW: f64 = 46.0;
