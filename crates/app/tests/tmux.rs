@@ -276,11 +276,11 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
         tmux.wait_for(&format!("is in the roster as {name}"));
     }
     tmux.keys(&["Escape"]);
-    tmux.wait_for("Roster: 28 cameras");
+    tmux.wait_for("Roster: 30 cameras");
     tmux.keys(&["/"]);
     tmux.keys(&["-l", "light"]);
     tmux.keys(&["Enter"]);
-    tmux.wait_for("Roster: 1 of 28");
+    tmux.wait_for("Roster: 1 of 30");
     tmux.keys(&["e"]);
     tmux.wait_for("new name of Breakwater light");
     tmux.keys(&["C-u"]);
@@ -292,7 +292,7 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
     tmux.keys(&["x"]);
     tmux.wait_for("Roster: 0 of 27");
     tmux.keys(&["u"]);
-    tmux.wait_for("Roster: 1 of 28");
+    tmux.wait_for("Roster: 1 of 30");
     tmux.keys(&["i"]);
     let steps = ["Reach check of Outer light", "reached", "first-picture", "by Digest"];
     tmux.wait("a ladder to its end", |screen| steps.iter().all(|said| screen.contains(said)));
@@ -444,7 +444,7 @@ fn a_device_is_set_from_the_screen_a_still_goes_live_and_a_port_is_listened_on()
 
     // A port, kept and waiting.
     tmux.keys(&["c"]);
-    tmux.wait_for("Roster: 26 cameras");
+    tmux.wait_for("Roster: 28 cameras");
     tmux.keys(&["l"]);
     tmux.wait_for("No port is listened on");
     tmux.keys(&["a"]);
