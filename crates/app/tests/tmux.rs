@@ -82,7 +82,7 @@ fn streams_are_held_and_planned(tmux: &Tmux) {
     tmux.wait("automatic again", |screen| plate(screen, "Slipway north").contains(" S  640×360"));
     tmux.keys(&["o"]);
     tmux.wait("the plan", |plan| {
-        let whole = ["which stream each tile shows", "of main's pixels", "MP/s", "21 streams of cameras"];
+        let whole = ["which stream each tile shows", "of main's pixels", "MP/s", "23 streams of cameras"];
         whole.iter().all(|part| plan.contains(part))
     });
     tmux.keys(&["Escape"]);
@@ -290,7 +290,7 @@ fn the_whole_way_in_find_tick_three_sign_in_and_see_them_on_the_wall() {
         screen.contains("Outer light") && screen.contains("device Breakwater light")
     });
     tmux.keys(&["x"]);
-    tmux.wait_for("Roster: 0 of 27");
+    tmux.wait_for("Roster: 0 of 29");
     tmux.keys(&["u"]);
     tmux.wait_for("Roster: 1 of 30");
     tmux.keys(&["i"]);
