@@ -21,7 +21,7 @@ fn plate<'a>(screen: &'a str, name: &str) -> &'a str {
 fn the_help_scrolls(tmux: &Tmux) {
     tmux.keys(&["?"]);
     tmux.wait_for("select the tile to the left");
-    tmux.keys(&["PageDown", "PageDown"]);
+    tmux.keys(&["PageDown", "PageDown", "PageDown"]);
     tmux.wait_for("hold the last clean picture");
     tmux.keys(&["Escape"]);
     tmux.wait("help gone", |screen| !screen.contains("hold the last clean picture"));
