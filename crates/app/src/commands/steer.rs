@@ -75,13 +75,8 @@ struct Report<'a> {
 pub fn run(options: &SteerOptions, site: Option<&Path>) -> anyhow::Result<ExitCode> {
     let _guard = crate::logging::start("steer");
     let kept = Kept::open(site)?;
-    let cameras = &kept.file.site().cameras;
-    let name = match meant(&options.camera, cameras.iter().map(|camera| camera.name.as_str())) {
-        Meant::One(name) => name.to_owned(),
-        Meant::Several(names) => bail!("{:?} may be {}: write more of it", options.camera, names.join(", ")),
-        Meant::Nothing => bail!("no camera {:?} in the site: `amber-lattice roster` lists the cameras", options.camera),
-    };
-    let camera = kept.file.site().camera(&name).context("the camera is gone")?;
+    let camera = super::camera_named(&kept, &options.camera)?;
+    let name = camera.name.clone();
     let device = kept.device(camera).map_err(anyhow::Error::msg)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     runtime.block_on(steer(options, &name, device))

@@ -6,7 +6,6 @@ use crossbeam_channel::{RecvTimeoutError, bounded};
 use lattice_core::Role;
 use lattice_core::adjust::Adjust;
 use lattice_core::check::phrase_of;
-use lattice_core::names::{Meant, meant};
 use lattice_engine::jobs::adjusted;
 use lattice_engine::kept::Kept;
 use lattice_engine::{Feed, Pictures, SMALL_TILE, places, pool, wait_until_closed};
@@ -80,13 +79,8 @@ pub fn run(options: &StillOptions, site: Option<&Path>) -> anyhow::Result<ExitCo
         bail!("{} is there already: no file is written over", options.out.display());
     }
     let kept = Kept::open(site)?;
-    let cameras = &kept.file.site().cameras;
-    let name = match meant(&options.camera, cameras.iter().map(|camera| camera.name.as_str())) {
-        Meant::One(name) => name.to_owned(),
-        Meant::Several(names) => bail!("{:?} may be {}: write more of it", options.camera, names.join(", ")),
-        Meant::Nothing => bail!("no camera {:?} in the site: `amber-lattice roster` lists the cameras", options.camera),
-    };
-    let camera = kept.file.site().camera(&name).context("the camera is gone")?;
+    let camera = super::camera_named(&kept, &options.camera)?;
+    let name = camera.name.clone();
     let definition = kept.definition(camera).with_context(|| format!("{name} is switched off, or has no stream"))?;
     let stream = match options.stream {
         None => definition.streams.first(),

@@ -105,9 +105,14 @@ pub trait Page: Any {
         0
     }
 
+    /// The one stream that all of the page is about, where it is about one: it is kept open, and keys of other pages are about it.
+    fn about(&self) -> Option<FeedKey> {
+        None
+    }
+
     /// Streams that are to be open besides those of the wall.
     fn keeps_open(&self, app: &App) -> Vec<FeedKey> {
-        Vec::new()
+        self.about().into_iter().collect()
     }
 
     /// When units of a stream go on to the decoder, where that is for this page to say.
@@ -122,12 +127,13 @@ pub trait Page: Any {
 
     /// The camera that keys of other pages are about.
     fn camera(&self, app: &App) -> Option<String> {
-        app.selected_tile().map(|tile| app.name(tile).to_owned())
+        let of_stream = self.about().map(|key| app.camera_name(key.camera).to_owned());
+        of_stream.or_else(|| app.selected_tile().map(|tile| app.name(tile).to_owned()))
     }
 
     /// The stream that keys of other pages are about.
     fn stream(&self, app: &App) -> Option<FeedKey> {
-        app.selected_tile().map(lattice_engine::Seat::key)
+        self.about().or_else(|| app.selected_tile().map(lattice_engine::Seat::key))
     }
 
     /// The text that is typed into it: letters go there before they are keys.

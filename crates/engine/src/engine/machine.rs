@@ -78,6 +78,8 @@ pub(super) struct Machine {
     buffers: Arc<HashMap<FeedKey, Duration>>,
     /// Adjustments that are being tried, and from which hundredth of the width on.
     adjusting: HashMap<CameraId, (Adjust, u8)>,
+    /// Adjustments that the site has, by the names of their cameras: of the others there is none.
+    adjusted: HashMap<String, Adjust>,
     pub(super) known: Arc<Known>,
     pub(super) keeper: Option<Keeper>,
     not_kept: Option<String>,
@@ -157,6 +159,7 @@ impl Machine {
             figures: Arc::default(),
             buffers: Arc::default(),
             adjusting: HashMap::new(),
+            adjusted: HashMap::new(),
             known: Arc::new(known),
             keeper,
             not_kept,
@@ -396,6 +399,8 @@ impl Machine {
     pub(super) fn on_site(&mut self) {
         self.planning.set_budgets(self.site.link, self.site.decoding);
         self.feeds.set_hold(self.site.hold_after_loss.unwrap_or(crate::feeds::HOLD));
+        let adjusted = self.site.cameras.iter().filter(|camera| !camera.adjust.is_off());
+        self.adjusted = adjusted.map(|camera| (camera.name.clone(), camera.adjust)).collect();
         self.apply_wanted();
         self.feeds.set_most_pixels(self.site.largest_picture.map_or(lattice_core::video::MAX_PIXELS, |mega| mega * 1_000_000));
     }
@@ -422,10 +427,10 @@ impl Machine {
             prints.sort_by_key(|print| print.id);
         }
         let (cameras, site, buffers, planning) = (&self.cameras, &self.site, &self.buffers, &self.planning);
-        let adjusting = &self.adjusting;
+        let (adjusting, adjusted) = (&self.adjusting, &self.adjusted);
         self.feeds.want(|key| {
             let (mut prints, playout) = shown.get(&key).cloned().unwrap_or_default();
-            let own = || site.camera(cameras.name(key.camera)).map(|camera| camera.adjust).unwrap_or_default();
+            let own = || adjusted.get(cameras.name(key.camera)).copied().unwrap_or_default();
             let (adjust, split) = adjusting.get(&key.camera).copied().unwrap_or_else(|| (own(), 0));
             for print in &mut prints {
                 print.wanted.keyframes_only = planning.keyframes_only(key);

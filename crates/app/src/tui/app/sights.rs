@@ -39,9 +39,10 @@ impl App {
         let own = self.tile_at(place).map(|tile| self.name(tile));
         // A camera in trouble that took the place is seen whole.
         let Some(placed) = self.placed(place).filter(|placed| own == Some(placed.camera.as_str())) else { return View::WHOLE };
-        match (placed.around, self.lens(place)) {
-            (Some(Around::Window(gaze)), Some(lens)) => View::Window(lens, gaze),
-            (Some(Around::Strip(gaze)), Some(lens)) => View::Strip(lens, gaze),
+        // A site may have thousands of cameras: the lens is looked up where there is a view by it.
+        match placed.around.map(|around| (around, self.lens(place))) {
+            Some((Around::Window(gaze), Some(lens))) => View::Window(lens, gaze),
+            Some((Around::Strip(gaze), Some(lens))) => View::Strip(lens, gaze),
             _ => View::Flat(placed.zoom),
         }
     }
@@ -215,6 +216,10 @@ impl App {
     /// sides, with the number of its tile.
     pub fn views_into(&self, place: usize) -> Vec<(usize, Vec<(f64, f64)>)> {
         const SIDE: usize = 16;
+        let is_view = |tile: &lattice_engine::Seat| self.placed(tile.place).is_some_and(|placed| placed.around.is_some());
+        if !self.tiles.iter().any(is_view) {
+            return Vec::new();
+        }
         let (Some(lens), Some(camera)) = (self.lens(place), self.tile_at(place).map(|tile| tile.camera)) else {
             return Vec::new();
         };

@@ -47,7 +47,7 @@ impl Keyed for AdjustPage {
         key("right l +", "the selected value up, or on", |page: &mut Self, app| page.change(app, STEP)).hint("more"),
         key("left h -", "down, or off", |page: &mut Self, app| page.change(app, -STEP)).hint("less"),
         key("del backspace", "the selected value as it comes", |page: &mut Self, app| page.reset(app)),
-        key("0", "everything as it comes", |page: &mut Self, app| page.show(app, Adjust::OFF)).hint("none"),
+        key("0", "everything as it comes", |page: &mut Self, app| page.show(app, Adjust::OFF)),
         key("space b", "before and after: the left half as it comes, or all adjusted", Self::split).hint("before/after"),
         key("p", "take a preset: read a label, night, fog, and those of your own", |_, app| Self::choose(app)).hint("preset"),
         key("enter w", "keep it for this camera", Self::keep).hint("keep"),
@@ -78,20 +78,12 @@ impl Page for AdjustPage {
         self.key.map(|key| Watched::whole(key, 0, view::picture(body))).into_iter().collect()
     }
 
-    fn keeps_open(&self, _: &App) -> Vec<FeedKey> {
-        self.key.into_iter().collect()
+    fn about(&self) -> Option<FeedKey> {
+        self.key
     }
 
     fn share(&self, _: &App, _: usize) -> Option<Share> {
         Some(Share::Alone)
-    }
-
-    fn camera(&self, _: &App) -> Option<String> {
-        Some(self.name.clone()).filter(|name| !name.is_empty())
-    }
-
-    fn stream(&self, _: &App) -> Option<FeedKey> {
-        self.key
     }
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
@@ -135,7 +127,7 @@ impl Page for AdjustPage {
 impl AdjustPage {
     /// The camera that is selected is adjusted from now on.
     fn begin(&mut self, app: &mut App) {
-        let Some(key) = app.page().and_then(|page| page.stream(app)) else {
+        let Some(key) = app.stream_meant() else {
             return app.say(Tone::Text, "no camera is selected".into());
         };
         let name = app.cameras.name(key.camera).to_owned();

@@ -96,8 +96,8 @@ impl Page for FlashPage {
         self.key.map(|key| Watched::whole(key, 0, area)).into_iter().collect()
     }
 
-    fn keeps_open(&self, _: &App) -> Vec<FeedKey> {
-        self.key.into_iter().collect()
+    fn about(&self) -> Option<FeedKey> {
+        self.key
     }
 
     fn goes_on(&mut self, app: &mut App) {

@@ -16,10 +16,14 @@ use ratatui::layout::{Position, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
 
-/// Columns beside the picture.
+/// Columns beside the picture,
 const BESIDE: u16 = 44;
-/// Columns of an item's name, and of what it is set to.
+/// where the page has so many.
+const FROM_COLUMNS: u16 = 80;
+/// Columns of an item's name,
 const NAME: u16 = 20;
+/// and of what it is set to.
+const VALUE: usize = 7;
 /// A key changes a number by this share of its range, and with shift by a fifth of that.
 const STEP: f64 = 0.05;
 const FINE: f64 = 0.01;
@@ -92,8 +96,8 @@ impl Page for ImagingPage {
         self.key.filter(|_| !place.is_empty()).map(|key| Watched::whole(key, 0, place)).into_iter().collect()
     }
 
-    fn keeps_open(&self, _: &App) -> Vec<FeedKey> {
-        self.key.into_iter().collect()
+    fn about(&self) -> Option<FeedKey> {
+        self.key
     }
 
     fn share(&self, _: &App, _: usize) -> Option<Share> {
@@ -102,10 +106,6 @@ impl Page for ImagingPage {
 
     fn camera(&self, _: &App) -> Option<String> {
         Some(self.name.clone()).filter(|name| !name.is_empty())
-    }
-
-    fn stream(&self, _: &App) -> Option<FeedKey> {
-        self.key
     }
 
     fn on_news(&mut self, _: &mut App, news: &News) {
@@ -154,14 +154,14 @@ impl Page for ImagingPage {
 const HEAD: u16 = 3;
 
 fn picture(body: Rect) -> Rect {
-    if body.width < 100 {
+    if body.width < FROM_COLUMNS {
         return Rect::default();
     }
     Rect { width: body.width - BESIDE, height: body.height.saturating_sub(1), ..body }
 }
 
 fn list(body: Rect) -> Rect {
-    if body.width < 100 {
+    if body.width < FROM_COLUMNS {
         return body;
     }
     Rect { x: body.right() - BESIDE + 2, width: BESIDE - 2, ..body }
@@ -169,10 +169,8 @@ fn list(body: Rect) -> Rect {
 
 impl ImagingPage {
     fn begin(&mut self, app: &mut App) {
-        let page = app.page();
-        let name = page.and_then(|page| page.camera(app));
-        let key = page.and_then(|page| page.stream(app));
-        let Some(name) = name else { return app.say(Tone::Text, "no camera is selected".into()) };
+        let key = app.stream_meant();
+        let Some(name) = app.camera_meant() else { return app.say(Tone::Text, "no camera is selected".into()) };
         *self = Self { key, name, ..Self::default() };
         app.open(Self::NAME);
         self.ask(app);
@@ -265,8 +263,14 @@ impl ImagingPage {
             let sign = if here { "▸ " } else { "  " };
             let mut spans =
                 vec![Span::styled(format!("{sign}{:<width$}", item.name(), width = usize::from(NAME - 2)), theme.tone(tone))];
-            spans.push(Span::styled(now.to_string(), theme.tone(if wanted.is_some() { Tone::Faint } else { tone })));
-            spans.extend(wanted.map(|wanted| Span::styled(format!(" → {wanted}"), theme.tone(Tone::Bright))));
+            let now_tone = if wanted.is_some() { Tone::Faint } else { tone };
+            match wanted {
+                None => spans.push(Span::styled(format!("{:<VALUE$}", now.to_string()), theme.tone(now_tone))),
+                Some(wanted) => spans.extend([
+                    Span::styled(now.to_string(), theme.tone(now_tone)),
+                    Span::styled(format!(" → {wanted}"), theme.tone(Tone::Bright)),
+                ]),
+            }
             let limits = match imaging.options.get(item) {
                 Some(ImagingChoice::Range(scale)) => {
                     format!("  {} to {}", ImagingValue::Number(scale.least), ImagingValue::Number(scale.most))

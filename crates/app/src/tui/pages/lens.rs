@@ -3,7 +3,7 @@
 use crate::tui::app::App;
 use crate::tui::app::sights::lies_in;
 use crate::tui::fronts::help;
-use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, KeyText, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::tile;
 use lattice_core::lattice::Aspect;
@@ -83,8 +83,8 @@ impl Page for LensPage {
         self.key.map(|key| Watched::whole(key, 0, picture(body))).into_iter().collect()
     }
 
-    fn keeps_open(&self, _: &App) -> Vec<FeedKey> {
-        self.key.into_iter().collect()
+    fn about(&self) -> Option<FeedKey> {
+        self.key
     }
 
     fn share(&self, _: &App, _: usize) -> Option<Share> {
@@ -92,12 +92,10 @@ impl Page for LensPage {
         None
     }
 
-    fn camera(&self, _: &App) -> Option<String> {
-        Some(self.name.clone()).filter(|name| !name.is_empty())
-    }
-
-    fn stream(&self, _: &App) -> Option<FeedKey> {
-        self.key
+    fn hint(&self, _: &App, key: &KeyText) -> Option<&'static str> {
+        // A picture of all around has no circle to move.
+        let of_circle = ["left h", "+ =", "-"].contains(&key.keys);
+        key.hint.filter(|_| self.has_circle() || !of_circle)
     }
 
     fn mouse(&mut self, app: &mut App, mouse: Mouse) {
@@ -122,7 +120,7 @@ fn picture(body: Rect) -> Rect {
 
 impl LensPage {
     fn begin(&mut self, app: &mut App) {
-        let Some(key) = app.page().and_then(|page| page.stream(app)) else {
+        let Some(key) = app.stream_meant() else {
             return app.say(Tone::Text, "no camera is selected".into());
         };
         let name = app.cameras.name(key.camera).to_owned();
@@ -220,11 +218,13 @@ impl LensPage {
             }
         };
         if lens.projection == Projection::Equirectangular {
-            for n in 0..=60 {
-                let at = f64::from(n) / 60.0 * 0.999;
-                dot(at, 0.5, "·", edge);
+            // A dot in every second cell across, in every one down.
+            for x in (0..lies.width).step_by(2) {
+                dot((f64::from(x) + 0.5) / f64::from(lies.width), 0.5, "·", edge);
+            }
+            for y in 0..lies.height {
                 for x in [0.25, 0.5, 0.75] {
-                    dot(x, at, "·", faint);
+                    dot(x, (f64::from(y) + 0.5) / f64::from(lies.height), "·", faint);
                 }
             }
             return;

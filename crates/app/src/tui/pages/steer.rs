@@ -120,20 +120,12 @@ impl Page for SteerPage {
         self.key.map(|key| Watched::whole(key, 0, area)).into_iter().collect()
     }
 
-    fn keeps_open(&self, _: &App) -> Vec<FeedKey> {
-        self.key.into_iter().collect()
+    fn about(&self) -> Option<FeedKey> {
+        self.key
     }
 
     fn share(&self, _: &App, _: usize) -> Option<Share> {
         Some(Share::Alone)
-    }
-
-    fn camera(&self, _: &App) -> Option<String> {
-        Some(self.name.clone()).filter(|name| !name.is_empty())
-    }
-
-    fn stream(&self, _: &App) -> Option<FeedKey> {
-        self.key
     }
 
     fn on_news(&mut self, app: &mut App, news: &News) {

@@ -74,12 +74,8 @@ impl Page for StreamPage {
         Some(if place == 0 { Share::Alone } else { Share::Few })
     }
 
-    fn stream(&self, _: &App) -> Option<FeedKey> {
+    fn about(&self) -> Option<FeedKey> {
         self.key
-    }
-
-    fn camera(&self, app: &App) -> Option<String> {
-        self.key.map(|key| app.camera_name(key.camera).to_owned())
     }
 
     fn mouse(&mut self, _: &mut App, mouse: Mouse) {

@@ -222,7 +222,7 @@ fn the_cameras_own_imaging_is_set_when_it_is_said_and_set_back_by_one_key() {
         has(&draw(&app, ColourDepth::Mono), "auto → off") || has(&draw(&app, ColourDepth::Mono), "does not say what"),
         "{rows:#?}"
     );
-    // At 80 columns the list stands alone; a camera without the service says so.
+    // A camera without the service says so.
     let mut small = looked_at(4);
     small.area = Rect::new(0, 0, 80, 24);
     press(&mut small, KeyCode::Char('%'));

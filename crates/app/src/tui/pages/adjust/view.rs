@@ -171,7 +171,11 @@ fn draw_under(app: &App, page: &AdjustPage, theme: Theme, area: Rect, buf: &mut 
     let own = app.site.presets.iter().map(|preset| preset.name.clone());
     let names: Vec<String> = presets().into_iter().map(|preset| preset.name).chain(own).collect();
     let text = format!("presets (p): {}", names.join(", "));
-    Paragraph::new(text).style(theme.tone(Tone::Faint)).wrap(Wrap { trim: true }).render(next(area.height), buf);
+    let left = next(area.height);
+    // What cannot be read to its end is no list: the key stays.
+    let fits = textwrap::wrap(&text, usize::from(left.width.max(1))).len() <= usize::from(left.height);
+    let text = if fits { text } else { format!("presets (p): {}", names.len()) };
+    Paragraph::new(text).style(theme.tone(Tone::Faint)).wrap(Wrap { trim: true }).render(left, buf);
 }
 
 fn clipped_tone(tones: &Tones) -> Tone {
