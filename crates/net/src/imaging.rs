@@ -1,8 +1,8 @@
 //! A device's own imaging settings, by its imaging service.
 
 use crate::device::{Device, DeviceError};
+use lattice_core::SourceUrl;
 use lattice_core::onvif::{self, IMAGING_NAMESPACE, ImagingOptions, ImagingSettings, Profile};
-use lattice_core::{Scheme, SourceUrl};
 
 /// What a camera is set to, and what it can be set to.
 #[derive(Debug, Clone, PartialEq)]
@@ -16,12 +16,10 @@ pub struct Imaging {
 }
 
 impl Imaging {
-    /// Of a service at an address that is never asked: for tests of what is shown of it.
-    ///
+    /// What the imaging service at this address told of a video source.
     #[must_use]
-    pub fn sample(settings: ImagingSettings, options: ImagingOptions) -> Self {
-        let service = SourceUrl::new(Scheme::Http, "192.0.2.9", None, "/imaging");
-        Self { service, source: "source".into(), settings, options }
+    pub const fn new(service: SourceUrl, source: String, settings: ImagingSettings, options: ImagingOptions) -> Self {
+        Self { service, source, settings, options }
     }
 }
 
@@ -40,7 +38,7 @@ impl Device {
         let settings = self.ask(&service, &onvif::get_imaging_settings(&source), self.is_signed()).await?;
         let options = self.ask(&service, &onvif::get_imaging_options(&source), self.is_signed()).await?;
         let (settings, options) = (onvif::read_imaging_settings(&settings), onvif::read_imaging_options(&options));
-        Ok(Some(Imaging { service, source, settings, options }))
+        Ok(Some(Imaging::new(service, source, settings, options)))
     }
 
     /// Sets a camera to this; what is as wanted already is not sent. Gives what it says it is set to then.

@@ -2,8 +2,8 @@
 #![allow(dead_code, reason = "each test file uses what it needs")]
 
 use serde_json::Value;
-use std::io::{BufRead as _, BufReader, Write as _};
-use std::process::{Child, Command, Output, Stdio};
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::process::{Child, ChildStdout, Command, Output, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// The program.
@@ -30,6 +30,8 @@ pub fn alone() -> MutexGuard<'static, ()> {
 pub struct StandIn {
     _alone: MutexGuard<'static, ()>,
     child: Child,
+    /// Held open: a stand-in that cannot write any more ends.
+    _said: BufReader<ChildStdout>,
     /// What each said of itself.
     pub devices: Vec<Value>,
     /// What they log.
@@ -44,7 +46,7 @@ impl StandIn {
 
     /// The whole port, and the camera that looks at the screen.
     pub fn all() -> Self {
-        Self::start(&["--all"], 23)
+        Self::start(&["--all"], 25)
     }
 
     /// Cameras for load.
@@ -58,9 +60,10 @@ impl StandIn {
         let mut command = program();
         command.args(["standin", "--port", "0", "--json", "--tied"]).args(more).arg("--log").arg(log.path());
         let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
-        let lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let devices = lines.take(count).map(|line| serde_json::from_str(&line.unwrap()).unwrap()).collect();
-        Self { _alone: alone, child, devices, log }
+        let mut said = BufReader::new(child.stdout.take().unwrap());
+        let lines = said.by_ref().lines().take(count);
+        let devices = lines.map(|line| serde_json::from_str(&line.unwrap()).unwrap()).collect();
+        Self { _alone: alone, child, _said: said, devices, log }
     }
 
     /// Orders a fault.

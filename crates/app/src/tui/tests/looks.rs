@@ -192,7 +192,8 @@ fn the_cameras_own_imaging_is_set_when_it_is_said_and_set_back_by_one_key() {
             (ImagingItem::Brightness, ImagingChoice::Range(Scale { least: 0.0, most: 100.0 })),
             (ImagingItem::IrCut, ImagingChoice::Words(vec!["AUTO".into(), "ON".into(), "OFF".into()])),
         ]);
-        Imaging::sample(settings, options)
+        let service = "http://192.0.2.9/onvif/imaging".parse().unwrap();
+        Imaging::new(service, "source".into(), settings, options)
     };
     let news = |told: Result<Option<Box<Imaging>>, String>| News::Device("Slipway north".into(), DeviceNews::Imaging(told));
     let mut app = looked_at(4);
