@@ -551,6 +551,7 @@ pub struct CornerOptions {
 
 /// Options of `measure`.
 #[derive(Debug, Clone, Args)]
+#[allow(clippy::struct_excessive_bools, reason = "independent options, not one state")]
 pub struct MeasureOptions {
     /// Addresses: rtsp:// or rtsps://, http:// or https:// for stills and multipart JPEG, or udp:// or rtp:// with a port
     #[arg(required = true, value_name = "URL", value_parser = origin)]
@@ -561,6 +562,9 @@ pub struct MeasureOptions {
     /// Print one JSON object
     #[arg(long)]
     pub json: bool,
+    /// Do not ask for the sound of the streams
+    #[arg(long)]
+    pub no_sound: bool,
     /// Measure without decoding
     #[arg(long)]
     pub no_decode: bool,

@@ -61,7 +61,7 @@ fn url(text: &str) -> Origin {
 
 fn camera(name: &str, origin: Origin, transport: TransportChoice) -> CameraDef {
     let streams = vec![StreamDef { role: Role::Main, origin, key: None }];
-    CameraDef { name: name.into(), streams, transport, trust: Trust::Verify, viewers: None, link: None }
+    CameraDef { name: name.into(), streams, transport, trust: Trust::Verify, viewers: None, link: None, sound: true }
 }
 
 /// The wall: an engine that decodes outside, and a screen that looks at sixteen tiles.

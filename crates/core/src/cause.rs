@@ -55,6 +55,12 @@ pub enum Cause {
     DecoderFailed,
     /// Our receiving of this stream ended on what the camera sent, and was started again.
     ProgramFailed,
+    /// Its sound is silence.
+    SoundSilent,
+    /// Its sound became much louder than it usually is.
+    SoundLoud,
+    /// Its sound is cut off at full scale.
+    SoundClipped,
     /// The camera's clock is wrong.
     ClockWrong,
     /// The operator did it.
@@ -106,7 +112,7 @@ impl Cause {
     }
 
     /// Every cause, in the order of the manual.
-    pub const ALL: [Self; 27] = [
+    pub const ALL: [Self; 30] = [
         Self::Unresolved,
         Self::Unreachable,
         Self::PortClosed,
@@ -132,6 +138,9 @@ impl Cause {
         Self::TerminalSlow,
         Self::DecoderFailed,
         Self::ProgramFailed,
+        Self::SoundSilent,
+        Self::SoundLoud,
+        Self::SoundClipped,
         Self::ClockWrong,
         Self::Operator,
     ];
@@ -165,6 +174,9 @@ impl Cause {
             Self::TerminalSlow => "terminal-slow",
             Self::DecoderFailed => "decoder-failed",
             Self::ProgramFailed => "program-failed",
+            Self::SoundSilent => "sound-silent",
+            Self::SoundLoud => "sound-loud",
+            Self::SoundClipped => "sound-clipped",
             Self::ClockWrong => "clock-wrong",
             Self::Operator => "operator",
         }
@@ -199,6 +211,9 @@ impl Cause {
             Self::TerminalSlow => "terminal too slow",
             Self::DecoderFailed => "decoder failed here",
             Self::ProgramFailed => "receiving failed here",
+            Self::SoundSilent => "sound silent",
+            Self::SoundLoud => "sudden loud sound",
+            Self::SoundClipped => "sound clipped",
             Self::ClockWrong => "camera clock wrong",
             Self::Operator => "operator",
         }
@@ -219,6 +234,9 @@ impl Cause {
             | Self::DarkPicture
             | Self::WashedOut
             | Self::OutOfFocus
+            | Self::SoundSilent
+            | Self::SoundLoud
+            | Self::SoundClipped
             | Self::ClockWrong => Whose::Camera,
             Self::PacketLoss | Self::Late | Self::TooHeavy | Self::AwaitingKeyframe => Whose::Path,
             Self::Unreachable | Self::Unresolved | Self::Silence => Whose::CameraOrPath,
@@ -267,6 +285,9 @@ impl Cause {
             Self::ProgramFailed => {
                 "What the camera sent ended our receiving of it, which was started again; other streams are not touched. Tell who makes this program, with the log."
             }
+            Self::SoundSilent => "Look at the microphone: switched off, unplugged, or covered.",
+            Self::SoundLoud => "Look at what happens there.",
+            Self::SoundClipped => "Lower the gain of the microphone in the camera.",
             Self::ClockWrong => "Set the camera's clock.",
             Self::Operator => "Nothing to do.",
         }

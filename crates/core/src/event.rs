@@ -40,6 +40,12 @@ pub enum EventKind {
     ClockWrong,
     /// Its decoder ended here, and another one took over.
     DecoderFailed,
+    /// Its sound is silence.
+    SoundSilent,
+    /// Its sound is much louder than it usually is.
+    SoundLoud,
+    /// Its sound is cut off at full scale.
+    SoundClipped,
 }
 
 impl EventKind {
@@ -61,11 +67,14 @@ impl EventKind {
             Self::TimestampsLeap => "timestamps-leap",
             Self::ClockWrong => "clock-wrong",
             Self::DecoderFailed => "decoder-failed",
+            Self::SoundSilent => "sound-silent",
+            Self::SoundLoud => "sound-loud",
+            Self::SoundClipped => "sound-clipped",
         }
     }
 
     /// Every kind.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 17] = [
         Self::Stutter,
         Self::Freeze,
         Self::Outage,
@@ -80,6 +89,9 @@ impl EventKind {
         Self::TimestampsLeap,
         Self::ClockWrong,
         Self::DecoderFailed,
+        Self::SoundSilent,
+        Self::SoundLoud,
+        Self::SoundClipped,
     ];
 
     /// By its word.
@@ -107,7 +119,10 @@ impl EventKind {
             | Self::DayMode
             | Self::TimestampsLeap
             | Self::ClockWrong
-            | Self::DecoderFailed => 0,
+            | Self::DecoderFailed
+            | Self::SoundSilent
+            | Self::SoundLoud
+            | Self::SoundClipped => 0,
         }
     }
 
@@ -234,7 +249,8 @@ impl EventLog {
         let changed = self.dropouts(now, figures, evidence)
             | self.states(now, figures, evidence)
             | self.night(now, figures)
-            | self.clock(now, figures);
+            | self.clock(now, figures)
+            | self.sound(now, figures);
         if changed | std::mem::take(&mut self.changed) {
             self.given = self.events.iter().cloned().collect();
         }
@@ -444,6 +460,34 @@ impl EventLog {
         }
     }
 
+    /// What is noticed in the sound lasts as long as it is noticed.
+    fn sound(&mut self, now: Mono, figures: &Figures) -> bool {
+        let noticed = figures.sound.noticed;
+        let silent = noticed.silent.map(|since| (since, format!("no sound for {}", seconds(now.since(since)))));
+        let loud = noticed.loud.map(|(since, by)| (since, format!("{by:.0} dB louder than usual")));
+        let clipped = noticed.clipping.map(|(since, most)| (since, format!("{most} samples in a second stay at full scale")));
+        [
+            (EventKind::SoundSilent, Cause::SoundSilent, silent),
+            (EventKind::SoundLoud, Cause::SoundLoud, loud),
+            (EventKind::SoundClipped, Cause::SoundClipped, clipped),
+        ]
+        .into_iter()
+        .fold(false, |changed, (kind, cause, noticed)| {
+            changed
+                | match (self.open(|event| event.kind == kind), noticed) {
+                    (None, Some((since, told))) => {
+                        self.push(kind, since, None, Some(cause), (told, Confidence::High));
+                        true
+                    }
+                    (Some(event), None) => {
+                        event.end = Some(now.max(event.start));
+                        true
+                    }
+                    _ => false,
+                }
+        })
+    }
+
     fn night(&mut self, now: Mono, figures: &Figures) -> bool {
         let Some(sight) = figures.sight else { return false };
         let before = self.night.replace(sight.night);
@@ -619,6 +663,7 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
         Cause::DecoderFailed => (session("its decoder ended, and pictures wait for a keyframe"), Confidence::High),
         Cause::ProgramFailed => (session("this program failed on what the camera sent, and began anew"), Confidence::High),
         Cause::ClockWrong => (session("its clock is beyond what a path could explain"), Confidence::Likely),
+        Cause::SoundSilent | Cause::SoundLoud | Cause::SoundClipped => (cause.to_string(), Confidence::High),
         Cause::Operator => ("done here".into(), Confidence::High),
     }
 }

@@ -41,6 +41,7 @@ mod secret;
 pub mod shift;
 pub mod sift;
 pub mod sight;
+pub mod sound;
 mod source;
 pub mod srtp;
 pub mod steer;

@@ -1,13 +1,15 @@
 //! One stream's packets into access units, each station telling the meter.
 
 mod ask;
+mod beside;
 
 pub use ask::{Asked, KeyframeAsk};
 
 use crate::meter::{Dropped, Meter};
-use crate::rtcp::{self, ReportBlock, RtcpPacket, SenderReport};
+use crate::rtcp::{self, Reporter, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, Passage, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::{Codec, Video};
+use crate::sound::{MakeDecoder, Track};
 use crate::srtp::{MasterKey, Srtp};
 use crate::video::{AccessUnit, Assembler, CleanPoint, MAX_PIXELS, Ordered, Parameters, WholeUnit};
 use crate::{ClockRate, FrameRate, Mono, Ticks, Transport};
@@ -28,8 +30,6 @@ pub struct Unit {
 /// Least and longest wait for a packet that is out of order; between them four times the jitter.
 const LEAST_WAIT: Duration = Duration::from_millis(40);
 const LONGEST_WAIT: Duration = Duration::from_millis(200);
-/// Receiver reports are sent this often (RFC 3550 §6.2 least interval).
-const REPORT_EVERY: Duration = Duration::from_secs(5);
 /// A new SSRC is followed at once after this much silence of the old one.
 const QUIET: Duration = Duration::from_millis(200);
 /// Otherwise after this many packets of strangers in a row.
@@ -113,8 +113,6 @@ struct Stream {
     left: Option<Mono>,
     /// Who else sent, and when.
     other_sender: Option<(SocketAddr, Mono)>,
-    /// What was expected and received before the SSRC that is followed: reports are of it alone.
-    base: (u64, u64),
     unwrapper: TimestampUnwrapper,
     last: Option<(i64, Mono)>,
     reorder: Reorder<Waiting>,
@@ -125,9 +123,7 @@ struct Stream {
     /// A keyframe came whole.
     keyframe_at: Option<Mono>,
     gap: bool,
-    next_report: Mono,
-    reported: (u64, u64),
-    last_sender_report: Option<(u32, Mono)>,
+    reporter: Reporter,
     /// A report that came before the first packet, whose timestamps it needs.
     early_report: Option<(SenderReport, Mono)>,
 }
@@ -138,6 +134,8 @@ pub struct Receiver {
     meter: Meter,
     key: Option<MasterKey>,
     stream: Option<Stream>,
+    sound: Option<Track>,
+    make_decoder: Option<MakeDecoder>,
     our_ssrc: Ssrc,
     next_number: u64,
     keep_data: bool,
@@ -155,6 +153,8 @@ impl Receiver {
             meter,
             key: None,
             stream: None,
+            sound: None,
+            make_decoder: None,
             our_ssrc,
             next_number: 0,
             keep_data,
@@ -221,7 +221,6 @@ impl Receiver {
             accepted: (0, now),
             left: None,
             other_sender: None,
-            base: (self.meter.sequence.expected(), self.meter.sequence.counts().received),
             unwrapper: TimestampUnwrapper::default(),
             last: None,
             reorder: Reorder::default(),
@@ -230,9 +229,7 @@ impl Receiver {
             wants_keyframe: false,
             keyframe_at: None,
             gap: false,
-            next_report: now + REPORT_EVERY,
-            reported: (self.meter.sequence.expected(), self.meter.sequence.counts().received),
-            last_sender_report: None,
+            reporter: Reporter::new(now, &self.meter.sequence),
             early_report: None,
         });
     }
@@ -265,6 +262,7 @@ impl Receiver {
 
     /// The session is over.
     pub fn end(&mut self) {
+        self.end_sound();
         if let Some(stream) = self.stream.take() {
             self.meter.set_awaited(0);
             self.next_number = stream.assembler.next_number();
@@ -322,7 +320,7 @@ impl Receiver {
         for packet in packets {
             match packet {
                 RtcpPacket::SenderReport(report, _) if stream.ssrc == Some(report.ssrc) => {
-                    stream.last_sender_report = Some((report.ntp.middle(), arrival));
+                    stream.reporter.on_sender_report(report.ntp, arrival);
                     stream.on_sender_report(&mut self.meter, &report, arrival);
                 }
                 RtcpPacket::SenderReport(report, _) if stream.ssrc.is_none() => stream.early_report = Some((report, arrival)),
@@ -386,13 +384,10 @@ impl Receiver {
 
     /// A compound with a receiver report, when one is due.
     pub fn poll_report(&mut self, now: Mono) -> Option<Vec<u8>> {
-        let open = |stream: &&mut Stream| now >= stream.next_report && !matches!(stream.protection, Protection::Unknown);
+        let open = |stream: &&mut Stream| stream.reporter.is_due(now) && !matches!(stream.protection, Protection::Unknown);
         let stream = self.stream.as_mut().filter(open)?;
-        stream.next_report = now + REPORT_EVERY;
-        let mut out = Vec::with_capacity(64);
-        let blocks: Vec<ReportBlock> = stream.ssrc.map(|ssrc| stream.block(ssrc, now, &self.meter)).into_iter().collect();
-        rtcp::emit_receiver_report(self.our_ssrc, &blocks, &mut out);
-        rtcp::emit_canonical_name(self.our_ssrc, "viewer", &mut out);
+        let Meter { sequence, jitter, .. } = &self.meter;
+        let out = stream.reporter.compound(now, self.our_ssrc, stream.ssrc, sequence, jitter.ticks());
         Some(match &mut stream.protection {
             Protection::Srtp(srtp) => srtp.protect_rtcp(&out),
             _ => out,
@@ -641,10 +636,9 @@ impl Stream {
             self.clean = CleanPoint::default();
             meter.sequence.restart();
             meter.on_restart();
-            (self.last_sender_report, self.left) = (None, None);
+            self.left = None;
             self.accepted = (0, arrival);
-            self.base = (meter.sequence.expected(), meter.sequence.counts().received);
-            self.reported = self.base;
+            self.reporter.restart(&meter.sequence);
         }
         Whose::Successor
     }
@@ -664,28 +658,6 @@ impl Stream {
             self.clean = CleanPoint::default();
         }
         self.gap = false;
-    }
-
-    fn block(&mut self, ssrc: Ssrc, now: Mono, meter: &Meter) -> ReportBlock {
-        let counts = meter.sequence.counts();
-        let expected = meter.sequence.expected();
-        let (old_expected, old_received) = std::mem::replace(&mut self.reported, (expected, counts.received));
-        let (interval, got) = (expected.saturating_sub(old_expected), counts.received.saturating_sub(old_received));
-        let fraction = interval.saturating_sub(got) * 256 / interval.max(1);
-        let (last_sender_report, since) =
-            self.last_sender_report.map_or((0, Duration::ZERO), |(middle, at)| (middle, now.since(at)));
-        ReportBlock {
-            ssrc,
-            fraction_lost: fraction.min(255) as u8,
-            cumulative_lost: expected
-                .saturating_sub(self.base.0)
-                .saturating_sub(counts.received.saturating_sub(self.base.1))
-                .min(0x7f_ffff) as i32,
-            extended_highest: meter.sequence.extended_highest(),
-            jitter: meter.jitter.ticks(),
-            last_sender_report,
-            delay_since: (since.as_secs_f64() * 65_536.0) as u32,
-        }
     }
 }
 

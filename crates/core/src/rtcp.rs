@@ -2,6 +2,10 @@
 //!
 //! Not done: APP, extended reports (skipped); SDES of the sender (skipped).
 
+mod reporter;
+
+pub use reporter::Reporter;
+
 use crate::NtpTime;
 use crate::rtp::Ssrc;
 use crate::wire::{Reader, Truncated};

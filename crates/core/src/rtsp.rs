@@ -14,7 +14,7 @@ mod transport;
 pub use auth::{
     Challenge, ChallengeScheme, DigestAlgorithm, Withheld, authorization, digest_response, parameters as auth_parameters,
 };
-pub use client::{Action, Client, ClientConfig, Failure, FailureKind, Playing, Progress};
+pub use client::{Action, Client, ClientConfig, Failure, FailureKind, Playing, PlayingSound, Progress};
 pub use control::join as join_control;
 pub use framer::{Frame, Framer, FramerError, MAX_MESSAGE};
 pub use guard::ControlGuard;

@@ -2,6 +2,8 @@
 //!
 //! Not done: time, groups, bandwidth other than `AS`. Lines that are not understood are skipped.
 
+mod sound;
+
 use crate::text::plain_lines;
 use crate::{BitsPerSecond, ClockRate, FrameRate, Secret};
 use base64::Engine as _;
@@ -68,6 +70,8 @@ pub struct Media {
     /// `a=control`.
     pub control: Option<String>,
     rtpmaps: BTreeMap<u8, (String, u32)>,
+    /// Channels of sound, where a format has several.
+    channels: BTreeMap<u8, u8>,
     fmtps: BTreeMap<u8, String>,
     framerate: Option<String>,
     bandwidth_kbps: Option<u32>,
@@ -104,7 +108,7 @@ pub struct Video {
     pub early_feedback: bool,
     /// How it may be asked for a keyframe.
     pub feedback: Feedback,
-    /// Codings of the sound beside it, by their encoding names: noticed, not asked for.
+    /// Codings of the sound beside it, by their encoding names.
     pub audio: Vec<String>,
     /// Values of `a=crypto` (RFC 4568), in order. They hold keys.
     pub crypto: Vec<Secret<String>>,
@@ -227,6 +231,8 @@ impl Media {
             "rtpmap" => {
                 if let Some((format, map)) = parse_rtpmap(value) {
                     self.rtpmaps.insert(format, map);
+                    let channels = value.split('/').nth(2).and_then(|channels| channels.trim().parse().ok());
+                    self.channels.extend(channels.map(|channels| (format, channels)));
                 }
             }
             "fmtp" => {

@@ -1,6 +1,7 @@
 //! From where on a figure is a strain: defaults, and what an operator set for a site, a group or a camera instead.
 
 use crate::sight::Finding;
+use crate::sound::Limits;
 use crate::{FrameRate, Role};
 use std::time::Duration;
 
@@ -21,6 +22,8 @@ pub struct Thresholds {
     pub strain_after: Duration,
     /// and is gone so long before it ends.
     pub steady_after: Duration,
+    /// From where on something is noticed in the sound.
+    pub sound: Limits,
     /// Which findings in the picture count, in the order of [`Finding::ALL`].
     pub findings: [bool; Finding::ALL.len()],
 }
@@ -35,6 +38,7 @@ impl Default for Thresholds {
             late: Duration::from_secs(1),
             strain_after: Duration::from_secs(1),
             steady_after: Duration::from_secs(3),
+            sound: Limits::default(),
             findings: [true; Finding::ALL.len()],
         }
     }
@@ -93,6 +97,12 @@ pub struct Override {
     pub strain_after: Option<Duration>,
     /// How long it is gone before it ends.
     pub steady_after: Option<Duration>,
+    /// RMS in dBFS below which sound is silence.
+    pub silent_below: Option<f32>,
+    /// How long silence lasts before it is told.
+    pub silent_after: Option<Duration>,
+    /// dB above what is usual that are sudden loudness.
+    pub loud_by: Option<f32>,
     /// Findings in the picture that do not count here; they replace those of a wider place.
     pub off: Option<Vec<Finding>>,
 }
@@ -109,6 +119,12 @@ impl Override {
             late: self.late.unwrap_or(base.late),
             strain_after: self.strain_after.unwrap_or(base.strain_after),
             steady_after: self.steady_after.unwrap_or(base.steady_after),
+            sound: Limits {
+                silent_below: self.silent_below.unwrap_or(base.sound.silent_below),
+                silent_after: self.silent_after.unwrap_or(base.sound.silent_after),
+                loud_by: self.loud_by.unwrap_or(base.sound.loud_by),
+                ..base.sound
+            },
             findings: self.off.as_ref().map_or(base.findings, |off| Finding::ALL.map(|finding| !off.contains(&finding))),
         }
     }

@@ -38,6 +38,8 @@ fn config() -> ClientConfig {
         url: "rtsp://u:p@cam/x".parse().unwrap(),
         transport: TransportChoice::Tcp,
         udp_ports: None,
+        sound: true,
+        sound_ports: Some((5002, 5003)),
         agent: "test".into(),
         client_nonce: "c".into(),
     }

@@ -182,6 +182,7 @@ mod tests {
             trust: lattice_net::Trust::Verify,
             viewers: None,
             link: None,
+            sound: true,
         };
         let keys: Vec<FeedKey> = (0..20).map(|n| FeedKey::new(cameras.put(def(n)), Role::Main)).collect();
         let mut recalls = Recalls::default();

@@ -37,6 +37,8 @@ pub struct CameraDef {
     pub viewers: Option<u32>,
     /// The link to its device, where that is known.
     pub link: Option<BitsPerSecond>,
+    /// Whether its sound is received, where it has some.
+    pub sound: bool,
 }
 
 impl CameraDef {
@@ -257,6 +259,7 @@ mod tests {
             trust: Trust::Verify,
             viewers: None,
             link: None,
+            sound: true,
         }
     }
 

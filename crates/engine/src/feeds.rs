@@ -214,7 +214,7 @@ impl Feed {
     /// Opens a stream. Without a pool of decoders it is received and measured only.
     #[must_use]
     pub fn open(runtime: &tokio::runtime::Handle, pool: Option<&Pool>, config: SourceConfig, pictures: Pictures) -> Self {
-        let config = SourceConfig { decodes: pool.is_some(), ..config };
+        let config = SourceConfig { decodes: pool.is_some(), sound_decoder: Some(lattice_media::sound_decoder), ..config };
         // The lane reports to a source that is made after it.
         let post: Arc<std::sync::OnceLock<mpsc::Sender<Station>>> = Arc::default();
         let reports = post.clone();
@@ -408,6 +408,7 @@ impl Feeds {
             trust: camera.trust,
             key: stream.key.clone(),
             most_pixels: self.most_pixels,
+            sound: camera.sound,
             ..SourceConfig::from_origin(origin, transport)
         };
         let feed = Feed::open(self.runtime.handle(), Some(&self.pool), config, pictures);

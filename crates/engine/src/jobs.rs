@@ -81,6 +81,8 @@ pub enum Errand {
     Regroup(String, String),
     /// Switch a camera off or on.
     Toggle(String),
+    /// Receive a camera's sound, or do not.
+    Sound(String),
     /// Take a camera out of the site.
     Remove(String),
     /// Undo the last removal.
@@ -292,6 +294,7 @@ impl Errands {
             Errand::Transport(name, transport) => self.set_transport(&name, transport),
             Errand::Interval(name, every) => self.set_interval(&name, every),
             Errand::Toggle(name) => self.toggle(&name),
+            Errand::Sound(name) => self.toggle_sound(&name),
             Errand::Remove(name) => self.remove(name),
             Errand::Buffer(name, role, buffer) => {
                 let mut camera = self.camera(&name)?;
@@ -385,6 +388,15 @@ impl Errands {
             return Ok(Outcome { removed: vec![name.to_owned()], say, ..Outcome::default() });
         }
         Ok(Outcome { added: self.definition(&camera).into_iter().collect(), ..Outcome::default() })
+    }
+
+    fn toggle_sound(&mut self, name: &str) -> Result<Outcome, String> {
+        let camera = self.camera(name)?;
+        let sound = !self.kept.file.site().hears(&camera);
+        let camera = Camera { sound: Some(sound), ..camera };
+        self.change(|editor| editor.put_camera(&camera))?;
+        let say = Some(format!("the sound of {name} is {}", if sound { "received" } else { "off" }));
+        Ok(Outcome { renewed: self.definition(&camera).into_iter().collect(), say, ..Outcome::default() })
     }
 
     fn camera(&self, name: &str) -> Result<Camera, String> {
@@ -675,11 +687,12 @@ impl Errands {
             let same_sign_in = camera.sign_in.as_deref().and_then(|name| now.sign_in(name))
                 == camera.sign_in.as_deref().and_then(|name| before.sign_in(name));
             let unchanged = same_sign_in
+                && before.sound == now.sound
                 && old.is_some_and(|old| {
                     let opened = |camera: &Camera| {
-                        let Camera { streams, sign_in, transport, trust, disabled, encrypted, password_readable, .. } =
+                        let Camera { streams, sign_in, transport, trust, disabled, encrypted, password_readable, sound, .. } =
                             camera.clone();
-                        (streams, sign_in, transport, trust, (disabled, encrypted, password_readable))
+                        (streams, sign_in, transport, trust, (disabled, encrypted, password_readable, sound))
                     };
                     opened(old) == opened(camera)
                 });

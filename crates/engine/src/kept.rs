@@ -131,6 +131,7 @@ impl Kept {
             trust: trust_of(camera),
             viewers: camera.viewers,
             link: camera.link,
+            sound: self.file.site().hears(camera),
         })
     }
 

@@ -99,6 +99,7 @@ mod tests {
                 trust: Trust::Verify,
                 viewers: None,
                 link: None,
+                sound: true,
             });
         }
         let key = |n: u32| FeedKey::new(CameraId(n), Role::Main);

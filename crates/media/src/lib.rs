@@ -22,6 +22,7 @@ mod pool;
 #[cfg(target_os = "linux")]
 mod process;
 mod scale;
+mod sound;
 mod speed;
 mod unroll;
 mod wanted;
@@ -40,6 +41,7 @@ pub use pool::Pool;
 #[cfg(target_os = "linux")]
 pub use process::{Confinement, Program, confinement, decoder_main};
 pub use scale::Scaler;
+pub use sound::sound_decoder;
 pub use speed::measure_decoding;
 pub use unroll::Unroller;
 pub use wanted::{MOST_PRINTS, Print, Wanted};

@@ -69,6 +69,8 @@ async fn converse(url: &SourceUrl, address: Option<IpAddr>, trust: Trust) -> Des
     let config = ClientConfig {
         url: url.clone(),
         transport: TransportChoice::Tcp,
+        sound: false,
+        sound_ports: None,
         udp_ports: None,
         agent: crate::AGENT.to_owned(),
         client_nonce: format!("{:016x}", rand::random::<u64>()),

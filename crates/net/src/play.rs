@@ -7,6 +7,7 @@ use crate::outcome::Outcome;
 use crate::source::{Command, Driver, PUBLISH_SLACK, give, media_came};
 use crate::udp::UdpPair;
 use lattice_core::rtsp::{Action, Client, ClientConfig, ControlGuard, Frame, Framer, MAX_MESSAGE, Playing};
+use lattice_core::sound::SoundState;
 use lattice_core::{Cause, Mono, SourceUrl, Transport, TransportChoice};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
@@ -83,10 +84,14 @@ pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
     } else {
         local.and_then(|address| UdpPair::bind(address.ip())).inspect_err(|error| tracing::warn!(%error, "no UDP ports")).ok()
     };
+    let wants_sound = driver.config.sound && driver.without_sound.is_none();
+    let sound_udp = udp.as_ref().filter(|_| wants_sound).and_then(|udp| UdpPair::bind(udp.ip().ok()?).ok());
     let config = ClientConfig {
         url: play.url,
         transport,
         udp_ports: udp.as_ref().and_then(|udp| udp.ports().ok()),
+        sound: wants_sound,
+        sound_ports: sound_udp.as_ref().and_then(|udp| udp.ports().ok()),
         agent: crate::AGENT.to_owned(),
         client_nonce: format!("{:016x}", rand::random::<u64>()),
     };
@@ -94,6 +99,7 @@ pub async fn attempt(driver: &mut Driver, play: Play) -> Outcome {
     let session = Session {
         stream,
         udp,
+        sound_udp,
         client,
         framer: Framer::default(),
         guard: ControlGuard::default(),
@@ -129,6 +135,7 @@ struct Active {
 struct Session {
     stream: Connection,
     udp: Option<UdpPair>,
+    sound_udp: Option<UdpPair>,
     client: Client,
     framer: Framer,
     guard: ControlGuard,
@@ -217,23 +224,26 @@ impl Session {
     async fn wait(&mut self, driver: &mut Driver) -> Wake {
         let publish = driver.publish_at + PUBLISH_SLACK;
         let deadline = [self.client.deadline(), driver.receiver.deadline()].into_iter().flatten().fold(publish, Mono::min);
-        let udp = self
-            .udp
-            .as_ref()
-            .filter(|_| self.playing.as_ref().is_some_and(|playing| playing.details.transport == Transport::Udp));
+        let by_udp = self.playing.as_ref().filter(|playing| playing.details.transport == Transport::Udp);
+        let udp = self.udp.as_ref().filter(|_| by_udp.is_some());
+        let sound = self.sound_udp.as_ref().filter(|_| by_udp.is_some_and(|playing| playing.details.sound.is_some()));
         let room = self.input.room();
         tokio::select! {
             command = driver.commands.recv() => Wake::Command(command),
             // A read that does not fill the room tells the runtime that the socket is empty: no second one.
             read = self.stream.read(room) => Wake::Tcp(read),
             () = async { match udp { Some(udp) => udp.readable().await, None => std::future::pending().await } } => Wake::Udp,
+            () = async { match sound { Some(udp) => udp.readable().await, None => std::future::pending().await } } => Wake::Udp,
             () = self.timer.until(deadline) => Wake::Time,
         }
     }
 
     async fn on_wake(&mut self, driver: &mut Driver, wake: Wake) -> Option<Outcome> {
         match wake {
-            Wake::Command(Some(Command::Retry)) => return Some(self.leave(Outcome::Retry).await),
+            Wake::Command(Some(Command::Retry)) => {
+                driver.without_sound = None;
+                return Some(self.leave(Outcome::Retry).await);
+            }
             Wake::Command(Some(Command::Close) | None) => return Some(self.leave(Outcome::Closed).await),
             Wake::Tcp(Ok(0) | Err(_)) => self.client.on_closed(),
             Wake::Tcp(Ok(n)) => {
@@ -281,6 +291,10 @@ impl Session {
                 Action::Progress(progress) => driver.receiver.meter().on_progress(clock::now(), progress),
                 Action::Playing(details) => self.begin(driver, *details),
                 Action::Failed(failure) => {
+                    if self.client.failed_by_sound() && driver.without_sound.is_none() {
+                        driver.without_sound = Some(format!("the session ended when its sound was asked for: {}", failure.text));
+                        return Some(Outcome::Retry);
+                    }
                     driver.receiver.meter().set_seen(Some(failure.kind));
                     return Some(failure.into());
                 }
@@ -293,6 +307,9 @@ impl Session {
     fn begin(&mut self, driver: &mut Driver, details: Playing) {
         let now = clock::now();
         driver.receiver.begin(now, &details.video, details.transport);
+        let state = driver.without_sound.clone().map_or_else(|| details.sound_state.clone(), SoundState::Refused);
+        let sound = details.sound.as_ref().map(|playing| &playing.sound);
+        driver.receiver.begin_sound(now, sound, state, self.client.sound());
         let peer = self.stream.tcp().peer_addr().ok();
         let source = details.source.as_ref().and_then(|text| text.parse().ok()).or(peer.map(|peer| peer.ip()));
         let rtcp_peer = source.zip(details.server_ports).map(|(ip, (_, rtcp))| SocketAddr::new(ip, rtcp));
@@ -303,9 +320,11 @@ impl Session {
     }
 
     fn take_apart(&mut self, driver: &mut Driver) {
-        let now = clock::now();
-        let channels =
-            self.playing.as_ref().filter(|playing| playing.details.transport == Transport::Tcp).map(|p| p.details.channels);
+        let details = self.playing.as_ref().map(|playing| &playing.details).filter(|details| details.transport == Transport::Tcp);
+        let channels = details.map(|details| details.channels);
+        let sound = details.and_then(|details| details.sound.as_ref()).map(|sound| sound.channels);
+        let clocks = clock::pair();
+        let now = clocks.mono;
         let Driver { receiver, outlet, .. } = driver;
         let (mut used, mut unasked, mut frames) = (0, 0, 0);
         loop {
@@ -324,7 +343,13 @@ impl Session {
                         Frame::Packet { channel, data } if Some(channel) == channels.map(|(_, rtcp)| rtcp) => {
                             receiver.on_rtcp(now, data);
                         }
-                        // Line ends; audio that was not asked for.
+                        Frame::Packet { channel, data } if Some(channel) == sound.map(|(rtp, _)| rtp) => {
+                            receiver.on_sound_rtp(clocks, now, data);
+                        }
+                        Frame::Packet { channel, data } if Some(channel) == sound.map(|(_, rtcp)| rtcp) => {
+                            receiver.on_sound_rtcp(clocks, now, data);
+                        }
+                        // Line ends; what was not asked for.
                         Frame::Filler | Frame::Packet { .. } => unasked += n,
                     }
                 }
@@ -358,6 +383,18 @@ impl Session {
             None => receive(receiver, outlet.as_ref(), pair.mono, arrival, bytes),
         });
         receiver.on_kernel_drops(lost);
+        if let Some(udp) = self.sound_udp.as_mut().filter(|_| self.playing.as_ref().is_some_and(|p| p.details.sound.is_some())) {
+            udp.read_rtcp(pair, |arrival, from, bytes| {
+                if is_other(from).is_none() {
+                    receiver.on_sound_rtcp(pair, arrival, bytes);
+                }
+            });
+            udp.read_rtp(pair, |arrival, from, bytes| {
+                if is_other(from).is_none() {
+                    receiver.on_sound_rtp(pair, arrival, bytes);
+                }
+            });
+        }
     }
 
     async fn report(&mut self, driver: &mut Driver, now: Mono) {
@@ -365,21 +402,31 @@ impl Session {
             return;
         }
         for compound in [driver.receiver.poll_report(now), driver.receiver.poll_keyframe_request(now)].into_iter().flatten() {
-            self.send_compound(compound).await;
+            self.send_compound(compound, false).await;
+        }
+        if let Some(compound) = driver.receiver.poll_sound_report(now) {
+            self.send_compound(compound, true).await;
         }
     }
 
-    async fn send_compound(&mut self, compound: Vec<u8>) {
+    async fn send_compound(&mut self, compound: Vec<u8>, on_sound: bool) {
         let Some(playing) = &self.playing else { return };
+        let sound = playing.details.sound.as_ref().filter(|_| on_sound);
         match playing.details.transport {
             Transport::Udp => {
-                if let (Some(udp), Some(peer)) = (&self.udp, playing.rtcp_peer) {
+                let (udp, peer) = match sound {
+                    None => (&self.udp, playing.rtcp_peer),
+                    Some(sound) => {
+                        (&self.sound_udp, playing.sender.zip(sound.server_ports).map(|(ip, (_, rtcp))| SocketAddr::new(ip, rtcp)))
+                    }
+                };
+                if let (Some(udp), Some(peer)) = (udp, peer) {
                     udp.send_rtcp(&compound, peer);
                 }
             }
             Transport::Http => {}
             Transport::Tcp => {
-                let mut bytes = vec![b'$', playing.details.channels.1];
+                let mut bytes = vec![b'$', sound.map_or(playing.details.channels.1, |sound| sound.channels.1)];
                 bytes.extend((compound.len() as u16).to_be_bytes());
                 bytes.extend(compound);
                 if !self.write(&bytes).await {

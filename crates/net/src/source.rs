@@ -16,6 +16,7 @@ use lattice_core::playout::Playout;
 use lattice_core::receiver::{Receiver, Unit};
 use lattice_core::rtp::Ssrc;
 use lattice_core::sight::Glance;
+use lattice_core::sound::MakeDecoder;
 use lattice_core::srtp::MasterKey;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::verdict::SessionState;
@@ -93,6 +94,10 @@ pub struct SourceConfig {
     pub key: Option<MasterKey>,
     /// Most pixels of a picture that is decoded.
     pub most_pixels: u64,
+    /// Whether its sound is asked for, where it has some.
+    pub sound: bool,
+    /// What makes decoders of coded sound.
+    pub sound_decoder: Option<MakeDecoder>,
 }
 
 impl SourceConfig {
@@ -105,7 +110,16 @@ impl SourceConfig {
     /// The same from anywhere.
     #[must_use]
     pub const fn from_origin(origin: Origin, transport: TransportChoice) -> Self {
-        Self { origin, transport, decodes: true, trust: Trust::Verify, key: None, most_pixels: MAX_PIXELS }
+        Self {
+            origin,
+            transport,
+            decodes: true,
+            trust: Trust::Verify,
+            key: None,
+            most_pixels: MAX_PIXELS,
+            sound: true,
+            sound_decoder: None,
+        }
     }
 }
 
@@ -302,6 +316,7 @@ impl Source {
         let mut receiver = Receiver::new(meter, Ssrc(rand::random()), sink.is_some());
         receiver.set_key(config.key.clone());
         receiver.set_limit(config.most_pixels);
+        receiver.set_sound_decoder(config.sound_decoder);
         let taps = Taps::default();
         let driver = Driver {
             config,
@@ -313,6 +328,7 @@ impl Source {
             publish_at: now,
             backoff: Backoff::default(),
             playing_transport: None,
+            without_sound: None,
         };
         Self { figures, commands, stations, taps, task: runtime.spawn(driver.run()) }
     }
@@ -390,6 +406,8 @@ pub(crate) struct Driver {
     pub backoff: Backoff,
     /// What worked last, so that a fallback to TCP is not repeated at every reconnect.
     pub playing_transport: Option<Transport>,
+    /// Why its sound is not asked for again, where asking for it ended the session.
+    pub without_sound: Option<String>,
 }
 
 impl Driver {
@@ -411,6 +429,7 @@ impl Driver {
         self.receiver = Receiver::new(meter, Ssrc(rand::random()), self.outlet.is_some());
         self.receiver.set_key(self.config.key.clone());
         self.receiver.set_limit(self.config.most_pixels);
+        self.receiver.set_sound_decoder(self.config.sound_decoder);
         // Numbers of units go on: no count of them is as large as this one.
         self.receiver.count_from(now.as_micros());
         let text = "this program failed on what the camera sent: it is begun anew".to_owned();
@@ -510,7 +529,10 @@ impl Driver {
             let wake = until.map_or(self.publish_at, |until| until.min(self.publish_at));
             tokio::select! {
                 command = self.commands.recv() => match command {
-                    Some(Command::Retry) => return true,
+                    Some(Command::Retry) => {
+                        self.without_sound = None;
+                        return true;
+                    }
                     Some(Command::Close) | None => return false,
                 },
                 () = &mut opened => return true,
@@ -576,7 +598,7 @@ impl Driver {
         self.publish_at = now + if self.outlet.is_some() { PUBLISH_EVERY } else { PUBLISH_UNSEEN_EVERY };
         self.take_stations();
         self.receiver.meter().set_clocks(clock::pair());
-        let figures = self.receiver.meter().read(now);
+        let figures = self.receiver.read(now);
         tracing::debug!(verdict = figures.verdict.word(), arrived = figures.arrived, shown = figures.shown, frames = ?figures.frames, "figures");
         self.figures.send_replace(Arc::new(figures));
     }

@@ -72,6 +72,14 @@ impl UdpPair {
         Ok((self.rtp.local_addr()?.port(), self.rtcp.local_addr()?.port()))
     }
 
+    /// The address it is bound to.
+    ///
+    /// # Errors
+    /// The system's, which would mean that the sockets are gone.
+    pub fn ip(&self) -> io::Result<IpAddr> {
+        Ok(self.rtp.local_addr()?.ip())
+    }
+
     /// Waits until either has something. Cancel safe: nothing is read.
     pub async fn readable(&self) {
         tokio::select! {

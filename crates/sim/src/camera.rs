@@ -1,12 +1,13 @@
 //! One camera: what it is, what runs of it, what goes wrong with it.
 
 use crate::device::{DeviceSpec, Imaging};
-use crate::fault::{Fault, PictureFault};
+use crate::fault::{Fault, PictureFault, SoundFault};
 use crate::head::{Aim, Head, HeadFault};
 use crate::light::Light;
 use crate::log::{Event, Log, Record};
 use crate::pusher::push;
 use crate::scene::View;
+use crate::sound::SoundSpec;
 use crate::video::VideoStream;
 use lattice_core::Credentials;
 use lattice_core::rtsp::DigestAlgorithm;
@@ -131,6 +132,8 @@ pub struct CameraSpec {
     pub clock_ahead_ms: i64,
     /// Its streams are encrypted.
     pub encryption: Option<Encryption>,
+    /// What is heard beside its pictures.
+    pub sound: Option<SoundSpec>,
     /// Its device service.
     pub device: Option<DeviceSpec>,
     /// Where its pictures come from.
@@ -155,6 +158,7 @@ pub(crate) struct Trouble {
     pub throttle: Option<f64>,
     pub picture: Option<PictureFault>,
     pub size: Option<(usize, usize)>,
+    pub sound: Option<SoundFault>,
 }
 
 /// A running camera; cheap to clone.
@@ -277,8 +281,17 @@ impl Trouble {
 
     /// What these faults come to.
     pub fn of<'a>(faults: impl Iterator<Item = &'a Fault>) -> Self {
-        let mut trouble =
-            Trouble { cut: false, stalled: false, loss: 0.0, delay: None, pace: 1.0, throttle: None, picture: None, size: None };
+        let mut trouble = Trouble {
+            cut: false,
+            stalled: false,
+            loss: 0.0,
+            delay: None,
+            pace: 1.0,
+            throttle: None,
+            picture: None,
+            size: None,
+            sound: None,
+        };
         for fault in faults {
             match *fault {
                 Fault::Cut { .. } => trouble.cut = true,
@@ -287,6 +300,7 @@ impl Trouble {
                 Fault::Delay { base, jitter, .. } => trouble.delay = Some((base, jitter)),
                 Fault::Slow { share, .. } => trouble.pace *= share,
                 Fault::Throttle { bits, .. } => trouble.throttle = Some(bits),
+                Fault::Sound { how, .. } => trouble.sound = Some(how),
                 Fault::Size { width, height, .. } => trouble.size = Some((width, height)),
                 Fault::Picture { how, .. } => {
                     trouble.picture = Some(how);

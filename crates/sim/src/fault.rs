@@ -64,6 +64,13 @@ pub enum Fault {
         /// How long.
         lasting: Duration,
     },
+    /// The sound goes wrong, or is other than usual.
+    Sound {
+        /// How.
+        how: SoundFault,
+        /// How long.
+        lasting: Duration,
+    },
     /// The camera pushes its sub stream as MPEG-TS.
     Push {
         /// Where.
@@ -78,6 +85,32 @@ pub enum Fault {
         /// Where.
         to: IpAddr,
     },
+}
+
+/// What is wrong with the sound, or other than usual.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SoundFault {
+    /// Nothing is heard.
+    Hush,
+    /// Somebody shouts into the microphone.
+    Shout,
+    /// It is so loud that it is cut off at full scale.
+    Clip,
+}
+
+impl SoundFault {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Hush, Self::Shout, Self::Clip];
+
+    /// Its one-word name.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Hush => "hush",
+            Self::Shout => "shout",
+            Self::Clip => "clip",
+        }
+    }
 }
 
 /// What is wrong with a picture, or other than usual.
@@ -127,6 +160,7 @@ impl Fault {
             | Self::Slow { lasting, .. }
             | Self::Picture { lasting, .. }
             | Self::Throttle { lasting, .. }
+            | Self::Sound { lasting, .. }
             | Self::Size { lasting, .. }
             | Self::Push { lasting, .. } => *lasting,
             Self::Move { .. } => Duration::ZERO,
@@ -143,6 +177,7 @@ impl Fault {
             Self::Delay { .. } => "delay",
             Self::Slow { .. } => "slow",
             Self::Picture { how, .. } => how.word(),
+            Self::Sound { how, .. } => how.word(),
             Self::Throttle { .. } => "throttle",
             Self::Size { .. } => "size",
             Self::Move { .. } => "move",
@@ -154,7 +189,7 @@ impl Fault {
 /// Why a fault could not be understood.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, throttle KBIT_S SECONDS, size WIDTH HEIGHT SECONDS, freeze|dark|glare|cover|blur|night SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
+    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, throttle KBIT_S SECONDS, size WIDTH HEIGHT SECONDS, freeze|dark|glare|cover|blur|night SECONDS, hush|shout|clip SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
 )]
 /// Why an order is no fault.
 pub struct FaultParseError(pub String);
@@ -198,8 +233,12 @@ impl FromStr for Fault {
                 Ok(Self::Size { width: *width as usize & !1, height: *height as usize & !1, lasting: seconds(*s) })
             }
             (word, [s]) => {
+                let lasting = seconds(*s);
+                if let Some(how) = SoundFault::ALL.into_iter().find(|how| how.word() == word) {
+                    return Ok(Self::Sound { how, lasting });
+                }
                 let how = PictureFault::ALL.into_iter().find(|how| how.word() == word).ok_or_else(error)?;
-                Ok(Self::Picture { how, lasting: seconds(*s) })
+                Ok(Self::Picture { how, lasting })
             }
             _ => Err(error()),
         }

@@ -20,6 +20,7 @@ mod port;
 mod pusher;
 mod scene;
 mod server;
+mod sound;
 pub mod trial;
 mod video;
 
@@ -27,7 +28,7 @@ pub use block_code::{read as read_block_code, stamp as stamp_block_code};
 pub use camera::{Camera, CameraSpec, Encryption, Pictures, Role, SignIn, StreamSpec};
 pub use canvas::Canvas;
 pub use device::DeviceSpec;
-pub use fault::{Fault, FaultParseError};
+pub use fault::{Fault, FaultParseError, SoundFault};
 pub use head::{Aim, HeadFault};
 pub use light::Light;
 pub use log::{Event, Log, Record};
@@ -35,3 +36,4 @@ pub use port::{
     DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, all_around, control_desk, fleet, steerable, tarnhithe, whole_port,
 };
 pub use scene::{MAST, PLATFORM, Scene, View};
+pub use sound::{AAC_TONE, Heard, SoundSpec};

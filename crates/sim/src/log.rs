@@ -27,6 +27,11 @@ pub enum Event {
         /// Frame number.
         number: u32,
     },
+    /// Packets of a viewer's sound were dropped on order.
+    SoundDropped {
+        /// How many.
+        packets: u32,
+    },
     /// A viewer began to play.
     Play {
         /// `udp` or `tcp`.

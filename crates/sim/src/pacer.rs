@@ -17,6 +17,7 @@ pub struct Pacer {
     pub ssrc: Ssrc,
     pub packets: u32,
     pub octets: u32,
+    pub payload_type: u8,
     timestamp_base: u32,
     seq: u16,
     keeps_order: bool,
@@ -41,6 +42,7 @@ impl Pacer {
             ssrc: Ssrc(random.random()),
             packets: 0,
             octets: 0,
+            payload_type: PAYLOAD_TYPE,
             timestamp_base: random.random(),
             seq: random.random(),
             keeps_order,
@@ -68,7 +70,7 @@ impl Pacer {
         for (index, payload) in frame.payloads.iter().enumerate() {
             let packet = RtpPacket {
                 marker: index + 1 == frame.payloads.len(),
-                payload_type: PayloadType(PAYLOAD_TYPE),
+                payload_type: PayloadType(self.payload_type),
                 seq: Seq16(self.seq),
                 timestamp: self.timestamp(frame.ticks),
                 ssrc: self.ssrc,

@@ -6,10 +6,12 @@ use crate::head::{Aim, Head};
 use crate::light::Light;
 use crate::log::Log;
 use crate::scene::View;
+use crate::sound::{Heard, SoundSpec};
 use crate::video::{Clip, VideoStream};
 use crate::{device, discovery, server};
 use lattice_core::Credentials;
 use lattice_core::rtsp::DigestAlgorithm;
+use lattice_core::sound::Coding;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -152,6 +154,7 @@ fn camera(host: u8, name: &str, view: View, port: u16) -> CameraSpec {
         seed: u64::from(host),
         clock_ahead_ms: 0,
         encryption: None,
+        sound: None,
         device: Some(DeviceSpec {
             port: if port == 0 { 0 } else { 8000 },
             maker: maker.into(),
@@ -275,11 +278,22 @@ pub fn tarnhithe(port: u16) -> Vec<CameraSpec> {
     let slower = vec![stream(Role::Main, 1280, 720, 15.0, 1500), stream(Role::Sub, 640, 360, 5.0, 250)];
     let larger = vec![stream(Role::Main, 1920, 1080, 25.0, 4000), stream(Role::Sub, 640, 360, 12.5, 400)];
     vec![
-        camera(11, "Slipway north", View::Slipway, port),
-        CameraSpec { streams: slower, ..camera(12, "Lock gate upper", View::LockGate, port) },
-        CameraSpec { streams: larger, feedback: true, ..camera(13, "Car lane 2", View::CarLane, port) },
+        CameraSpec { sound: Some(speech()), ..camera(11, "Slipway north", View::Slipway, port) },
+        CameraSpec { streams: slower, sound: Some(SoundSpec::aac()), ..camera(12, "Lock gate upper", View::LockGate, port) },
+        CameraSpec { streams: larger, feedback: true, sound: Some(lane()), ..camera(13, "Car lane 2", View::CarLane, port) },
         CameraSpec { sign_in: Some(keeper()), ..camera(14, "Fuel quay", View::FuelQuay, port) },
     ]
+}
+
+/// A voice, as telephones code it.
+fn speech() -> SoundSpec {
+    SoundSpec::new(Heard::Speech(-12.0), Coding::Pcmu, 8000)
+}
+
+/// Engines, in two channels, a little behind the pictures.
+fn lane() -> SoundSpec {
+    let sound = SoundSpec::new(Heard::Tone(110.0, -26.0), Coding::L16, 16_000);
+    SoundSpec { channels: 2, late: Duration::from_millis(120), ..sound }
 }
 
 /// From the light on its sensor to the stamp on its picture, of the camera that looks at the desk.
@@ -312,7 +326,11 @@ pub fn whole_port(port: u16) -> Vec<CameraSpec> {
     all.extend([
         CameraSpec { sign_in: Some(sign_in("admin", "admin")), ..camera(15, "Ticket hall", View::CarLane, port) },
         CameraSpec { feedback: true, ..camera(16, "Ice house", View::FuelQuay, port) },
-        CameraSpec { max_viewers: Some(2), ..kept(17, "Breakwater light", View::Slipway) },
+        CameraSpec {
+            max_viewers: Some(2),
+            sound: Some(SoundSpec::new(Heard::Silence, Coding::Pcma, 8000)),
+            ..kept(17, "Breakwater light", View::Slipway)
+        },
         CameraSpec { clock_ahead_ms: 420_000, ..kept(18, "Mast head", View::LockGate) },
         with_device(kept(19, "Car lane 1", View::CarLane), |device| device.firmware = "3.0.0-b2".into()),
         kept(20, "Car lane 3", View::CarLane),

@@ -3,6 +3,7 @@
 use crate::camera::{Shared, unix_micros};
 use crate::log::{Event, Record};
 use crate::pacer::{PAYLOAD_TYPE, Pacer};
+use crate::sound::SoundPacer;
 use crate::video::{CodedFrame, VideoStream};
 use lattice_core::rtsp::{
     DigestAlgorithm, Frame, Framer, Message, Request, Response, TransportHeader, auth_parameters, digest_response,
@@ -21,6 +22,8 @@ use tokio::time::Instant;
 
 /// Sender reports are sent this often.
 const REPORT_EVERY: Duration = Duration::from_secs(2);
+/// Where the sound of a stream is set up.
+const SOUND: &str = "stream=1";
 const METHODS: &str = "OPTIONS, DESCRIBE, SETUP, PLAY, PAUSE, GET_PARAMETER, TEARDOWN";
 
 /// Accepts connections until the listener's task is dropped.
@@ -58,6 +61,23 @@ enum Output {
     Udp { rtp: UdpSocket, rtcp: UdpSocket, peer: (SocketAddr, SocketAddr) },
 }
 
+impl Output {
+    /// What is answered to who asked for it.
+    fn agreed(&self, ssrc: u32) -> String {
+        match self {
+            Self::Tcp { channels } => format!("RTP/AVP/TCP;unicast;interleaved={}-{};ssrc={ssrc:08X}", channels.0, channels.1),
+            Self::Udp { rtp, rtcp, peer } => {
+                let port = |socket: &UdpSocket| socket.local_addr().map_or(0, |address| address.port());
+                let (client, server) = ((peer.0.port(), peer.1.port()), (port(rtp), port(rtcp)));
+                format!(
+                    "RTP/AVP;unicast;client_port={}-{};server_port={}-{};ssrc={ssrc:08X}",
+                    client.0, client.1, server.0, server.1
+                )
+            }
+        }
+    }
+}
+
 struct Session {
     id: String,
     stream: Arc<VideoStream>,
@@ -67,6 +87,15 @@ struct Session {
     next_report: Instant,
     await_keyframe: bool,
     viewers: Arc<AtomicUsize>,
+    srtp: Option<Srtp>,
+    sound: Option<Beside>,
+}
+
+/// The sound of a session.
+struct Beside {
+    pacer: SoundPacer,
+    output: Output,
+    next_report: Instant,
     srtp: Option<Srtp>,
 }
 
@@ -85,6 +114,16 @@ struct Connection {
     session: Option<Session>,
     last_request: Instant,
     nonce: String,
+}
+
+impl Session {
+    /// When something is to be sent.
+    fn due(&self) -> Option<Instant> {
+        let sound = self.sound.as_ref();
+        let next = sound.and_then(|sound| sound.pacer.due(Instant::now(), unix_micros()));
+        let queued = sound.and_then(|sound| sound.pacer.pacer.due());
+        [self.pacer.due(), next, queued].into_iter().flatten().min()
+    }
 }
 
 enum Wake {
@@ -124,7 +163,7 @@ impl Connection {
         let (mut framer, mut buffer, mut chunk) = (Framer::default(), Vec::new(), vec![0; 16 * 1024]);
         loop {
             let idle_until = self.last_request + self.camera.spec.session_timeout;
-            let due = self.session.as_ref().and_then(|session| session.pacer.due()).unwrap_or(idle_until);
+            let due = self.session.as_ref().and_then(Session::due).unwrap_or(idle_until);
             let wake = tokio::select! {
                 biased;
                 _ = cuts.changed() => Wake::Cut,
@@ -207,6 +246,7 @@ impl Connection {
             "PAUSE" => self.in_session(request, |connection, _| {
                 if let Some(session) = &mut connection.session {
                     session.frames = None;
+                    session.sound = None;
                 }
                 Response::new(200, "OK")
             }),
@@ -279,13 +319,16 @@ impl Connection {
         } else {
             String::new()
         };
+        let sound = self.camera.spec.sound.as_ref();
+        let sound = sound.map(|sound| format!("{}{crypto}a=control:{SOUND}\r\n", sound.description(profile)));
         response.body = format!(
             "v=0\r\no=- 1 1 IN IP4 {address}\r\ns={}\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n\
              m=video 0 {profile} {PAYLOAD_TYPE}\r\nb=AS:{}\r\na=rtpmap:{PAYLOAD_TYPE} H264/90000\r\na=fmtp:{PAYLOAD_TYPE} packetization-mode=1\r\n\
-             a=framerate:{}\r\n{feedback}{crypto}a=control:stream=0\r\n",
+             a=framerate:{}\r\n{feedback}{crypto}a=control:stream=0\r\n{}",
             self.camera.channel_name(stream.spec().channel),
             stream.spec().kbps,
             stream.spec().fps,
+            sound.unwrap_or_default(),
         )
         .into_bytes();
         response
@@ -294,6 +337,9 @@ impl Connection {
     async fn setup(&mut self, request: &Request) -> Response {
         let Some(stream) = self.find(&request.uri) else { return Response::new(404, "Not Found") };
         let asked = TransportHeader::parse(request.headers.get("Transport").unwrap_or(""));
+        if request.uri.ends_with(SOUND) {
+            return self.setup_sound(&asked).await;
+        }
         if self.session.take().is_none()
             && self.camera.spec.max_viewers.is_some_and(|most| self.viewers.load(Ordering::Relaxed) >= most)
         {
@@ -308,19 +354,7 @@ impl Connection {
         };
         let Some(output) = output else { return Response::new(461, "Unsupported Transport") };
         let pacer = Pacer::new(self.camera.spec.seed ^ self.viewer.wrapping_mul(0x9e37_79b9_7f4a_7c15), asked.tcp);
-        let transport = match &output {
-            Output::Tcp { channels } => {
-                format!("RTP/AVP/TCP;unicast;interleaved={}-{};ssrc={:08X}", channels.0, channels.1, pacer.ssrc.0)
-            }
-            Output::Udp { rtp, rtcp, peer } => {
-                let port = |socket: &UdpSocket| socket.local_addr().map_or(0, |address| address.port());
-                let (client, server) = ((peer.0.port(), peer.1.port()), (port(rtp), port(rtcp)));
-                format!(
-                    "RTP/AVP;unicast;client_port={}-{};server_port={}-{};ssrc={:08X}",
-                    client.0, client.1, server.0, server.1, pacer.ssrc.0
-                )
-            }
-        };
+        let transport = output.agreed(pacer.ssrc.0);
         let id = format!("{:08x}", rand::random::<u32>());
         let seconds = self.camera.spec.session_timeout.as_secs();
         let response = with(with(Response::new(200, "OK"), "Transport", transport), "Session", format!("{id};timeout={seconds}"));
@@ -335,15 +369,37 @@ impl Connection {
             next_report: Instant::now(),
             await_keyframe: false,
             viewers,
-            srtp: self
-                .camera
-                .spec
-                .encryption
-                .as_ref()
-                .and_then(|one| MasterKey::entered(&one.key).ok())
-                .map(|key| Srtp::new(&key)),
+            srtp: self.srtp(),
+            sound: None,
         });
         response
+    }
+
+    fn srtp(&self) -> Option<Srtp> {
+        let encryption = self.camera.spec.encryption.as_ref();
+        encryption.and_then(|one| MasterKey::entered(&one.key).ok()).map(|key| Srtp::new(&key))
+    }
+
+    /// The sound of the session that there is.
+    async fn setup_sound(&mut self, asked: &TransportHeader) -> Response {
+        let Some(spec) = self.camera.spec.sound.clone() else { return Response::new(404, "Not Found") };
+        if self.session.is_none() {
+            return Response::new(454, "Session Not Found");
+        }
+        let output = if asked.tcp {
+            Some(Output::Tcp { channels: asked.interleaved.unwrap_or((2, 3)) })
+        } else {
+            self.udp_output(asked).await
+        };
+        let Some(output) = output.filter(|_| !spec.refused) else { return Response::new(461, "Unsupported Transport") };
+        let seed = self.camera.spec.seed ^ self.viewer.wrapping_mul(0x2545_f491_4f6c_dd1d);
+        let pacer = SoundPacer::new(spec, seed, asked.tcp);
+        let transport = output.agreed(pacer.pacer.ssrc.0);
+        let srtp = self.srtp();
+        let Some(session) = &mut self.session else { return Response::new(454, "Session Not Found") };
+        session.sound = Some(Beside { pacer, output, next_report: Instant::now(), srtp });
+        let id = session.id.clone();
+        with(with(Response::new(200, "OK"), "Transport", transport), "Session", id)
     }
 
     async fn udp_output(&self, asked: &TransportHeader) -> Option<Output> {
@@ -360,6 +416,9 @@ impl Connection {
         session.frames = Some(session.stream.subscribe());
         session.next_report = Instant::now();
         session.await_keyframe = false;
+        if let Some(sound) = &mut session.sound {
+            sound.pacer.play(unix_micros());
+        }
         let info = format!(
             "url={}/stream=0;seq={};rtptime={}",
             request.uri.trim_end_matches('/'),
@@ -405,14 +464,16 @@ impl Connection {
         let reports = self.camera.spec.sender_reports && session.frames.is_some() && !stalled;
         if reports && now >= session.next_report && session.pacer.packets > 0 {
             session.next_report = now + REPORT_EVERY;
-            let report = sender_report(session, self.camera.state().clock_ahead);
+            let micros = unix_micros();
+            let timestamp = session.pacer.timestamp(session.stream.ticks_at(micros));
+            let report = sender_report(&session.pacer, micros, self.camera.state().clock_ahead, timestamp);
             let report = session.srtp.as_mut().map_or_else(|| report.clone(), |srtp| srtp.protect_rtcp(&report));
             match &session.output {
                 Output::Tcp { channels } => self.stream.write_all(&interleaved(channels.1, &report)).await?,
                 Output::Udp { rtcp, peer, .. } => drop(rtcp.send_to(&report, peer.1).await),
             }
         }
-        let mut batch = Vec::new();
+        let (mut batch, dropped) = sound_due(session, now, reports, &self.camera).await;
         while let Some(packet) = session.pacer.pop(now) {
             let packet = session.srtp.as_mut().and_then(|srtp| srtp.protect(&packet).ok()).unwrap_or(packet);
             match &session.output {
@@ -420,8 +481,38 @@ impl Connection {
                 Output::Udp { rtp, peer, .. } => drop(rtp.send_to(&packet, peer.0).await),
             }
         }
+        let stream = session.stream.clone();
+        if dropped > 0 {
+            self.log(&stream, Event::SoundDropped { packets: dropped });
+        }
         if batch.is_empty() { Ok(()) } else { self.stream.write_all(&batch).await }
     }
+}
+
+/// Sends what is due of the sound; what goes into the connection is given, and how many packets were dropped on order.
+async fn sound_due(session: &mut Session, now: Instant, reports: bool, camera: &Shared) -> (Vec<u8>, u32) {
+    let mut batch = Vec::new();
+    let Some(Beside { pacer, output, next_report, srtp }) = &mut session.sound else { return (batch, 0) };
+    let micros = unix_micros();
+    let dropped = pacer.push(now, micros, &camera.faults.now());
+    if reports && now >= *next_report && pacer.pacer.packets > 0 {
+        *next_report = now + REPORT_EVERY;
+        let timestamp = pacer.pacer.timestamp(pacer.ticks_at(micros) as u32);
+        let report = sender_report(&pacer.pacer, micros, camera.state().clock_ahead, timestamp);
+        let report = srtp.as_mut().map_or_else(|| report.clone(), |srtp| srtp.protect_rtcp(&report));
+        match output {
+            Output::Tcp { channels } => batch.extend(interleaved(channels.1, &report)),
+            Output::Udp { rtcp, peer, .. } => drop(rtcp.send_to(&report, peer.1).await),
+        }
+    }
+    while let Some(packet) = pacer.pacer.pop(now) {
+        let packet = srtp.as_mut().and_then(|srtp| srtp.protect(&packet).ok()).unwrap_or(packet);
+        match output {
+            Output::Tcp { channels } => batch.extend(interleaved(channels.0, &packet)),
+            Output::Udp { rtp, peer, .. } => drop(rtp.send_to(&packet, peer.0).await),
+        }
+    }
+    (batch, dropped)
 }
 
 /// The next frame of a session, or what its viewer says by RTCP.
@@ -461,17 +552,16 @@ fn interleaved(channel: u8, packet: &[u8]) -> Vec<u8> {
     out
 }
 
-fn sender_report(session: &Session, clock_ahead: i64) -> Vec<u8> {
-    let now = unix_micros();
+fn sender_report(pacer: &Pacer, now: i64, clock_ahead: i64, rtp_timestamp: u32) -> Vec<u8> {
     let report = rtcp::SenderReport {
-        ssrc: session.pacer.ssrc,
+        ssrc: pacer.ssrc,
         ntp: NtpTime::from_wall(Wall::from_unix_micros(now + clock_ahead)),
-        rtp_timestamp: session.pacer.timestamp(session.stream.ticks_at(now)),
-        packets: session.pacer.packets,
-        octets: session.pacer.octets,
+        rtp_timestamp,
+        packets: pacer.packets,
+        octets: pacer.octets,
     };
     let mut out = Vec::new();
     rtcp::emit_sender_report(&report, &mut out);
-    rtcp::emit_canonical_name(session.pacer.ssrc, "stand-in", &mut out);
+    rtcp::emit_canonical_name(pacer.ssrc, "stand-in", &mut out);
     out
 }

@@ -128,7 +128,7 @@ impl Ordered {
                     PictureFault::Blur => &[Cause::OutOfFocus],
                     PictureFault::Night => &[Cause::CameraSlowed],
                 },
-                Fault::Size { .. } | Fault::Push { .. } | Fault::Move { .. } => &[],
+                Fault::Sound { .. } | Fault::Size { .. } | Fault::Push { .. } | Fault::Move { .. } => &[],
             },
             Self::SlowMachine { .. } => &[Cause::MachineSlow],
             Self::SlowTerminal { .. } => &[Cause::TerminalSlow],

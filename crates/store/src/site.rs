@@ -131,6 +131,8 @@ pub struct Camera {
     pub encrypted: bool,
     /// Its password may travel readable (Basic without TLS) where it asks for that.
     pub password_readable: bool,
+    /// Whether its sound is received, where it has some; as the site says for `None`.
+    pub sound: Option<bool>,
     /// Viewers that its device takes at a time; not limited as far as is known for `None`.
     pub viewers: Option<u32>,
     /// The link to its device.
@@ -210,6 +212,8 @@ pub struct Site {
     pub hold_after_loss: Option<Duration>,
     /// Most megapixels of a picture that is decoded; the usual bound for `None`.
     pub largest_picture: Option<u64>,
+    /// Whether sound is received where cameras do not say it themselves; it is for `None`.
+    pub sound: Option<bool>,
     /// Presets of adjustments of its own.
     pub presets: Vec<Preset>,
     /// Saved lattices, in the order of their quick keys.
@@ -237,6 +241,12 @@ impl Site {
             thresholds = one.set.on(thresholds);
         }
         thresholds
+    }
+
+    /// Whether a camera's sound is received, where it has some.
+    #[must_use]
+    pub fn hears(&self, camera: &Camera) -> bool {
+        camera.sound.or(self.sound).unwrap_or(true)
     }
 
     /// By how much a device's clock may be off without a warning.

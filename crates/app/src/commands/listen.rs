@@ -50,6 +50,7 @@ pub fn run(options: &ListenOptions) -> anyhow::Result<ExitCode> {
         decode: (!options.no_decode).then(|| options.decode.into()),
         transport: TransportChoice::Udp,
         key,
+        sound: true,
     };
     measure(vec![subject], &how)
 }

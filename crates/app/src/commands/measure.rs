@@ -5,7 +5,9 @@ use jiff::Timestamp;
 use lattice_core::check::{advice_of, phrase_of};
 use lattice_core::event::Event;
 use lattice_core::meter::{Dropout, FIGURES, Figure, Figures, Spread};
+use lattice_core::rtp::SequenceCounts;
 use lattice_core::sight::{Finding, Sight};
+use lattice_core::sound::SoundReading;
 use lattice_core::srtp::MasterKey;
 use lattice_core::ts::Check;
 use lattice_core::{FrameRate, Mono, TransportChoice};
@@ -36,6 +38,7 @@ struct StreamReport {
     codec: Option<String>,
     still_every_s: Option<f64>,
     audio: Vec<String>,
+    sound: SoundReport,
     profile: Option<&'static str>,
     width: Option<u32>,
     height: Option<u32>,
@@ -74,6 +77,60 @@ struct PictureReport {
     detail: Option<f64>,
     colour: f64,
     night_mode: bool,
+}
+
+/// The sound beside the pictures; levels in dBFS of AES17, where a sine wave of full scale has an RMS of 0.
+#[derive(Serialize)]
+struct SoundReport {
+    state: &'static str,
+    detail: Option<String>,
+    coding: Option<String>,
+    rate_hz: Option<u32>,
+    channels: Option<u8>,
+    rms_dbfs: Option<f64>,
+    peak_dbfs: Option<f64>,
+    channel_levels: Vec<ChannelLevel>,
+    clipped_samples: u32,
+    packets: Packets,
+    jitter_ms: Option<f64>,
+    bitrate_kbps: Option<f64>,
+    offset_ms: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct ChannelLevel {
+    rms_dbfs: f64,
+    peak_dbfs: f64,
+}
+
+impl SoundReport {
+    fn new(sound: &SoundReading) -> Self {
+        let db = |db: f32| rounded(f64::from(db), 2);
+        Self {
+            state: sound.state.word(),
+            detail: sound.state.text().map(str::to_owned).or_else(|| sound.remark.clone()),
+            coding: sound.coding.clone(),
+            rate_hz: sound.rate_hz,
+            channels: sound.channels,
+            rms_dbfs: sound.level().map(|level| db(level.rms)),
+            peak_dbfs: sound.level().map(|level| db(level.peak)),
+            channel_levels: sound
+                .levels
+                .iter()
+                .map(|level| ChannelLevel { rms_dbfs: db(level.rms), peak_dbfs: db(level.peak) })
+                .collect(),
+            clipped_samples: sound.clipped,
+            packets: packets(sound.packets),
+            jitter_ms: sound.jitter.map(millis),
+            bitrate_kbps: sound.bitrate.map(|bitrate| rounded(bitrate.kilo(), 1)),
+            offset_ms: sound.offset_micros.map(|micros| rounded(micros as f64 / 1e3, 1)),
+        }
+    }
+}
+
+const fn packets(counts: SequenceCounts) -> Packets {
+    let SequenceCounts { received, lost, reordered, duplicate, .. } = counts;
+    Packets { received, lost, reordered, duplicate }
 }
 
 #[derive(Serialize)]
@@ -174,6 +231,7 @@ impl StreamReport {
             codec: figures.codec.clone(),
             still_every_s: figures.still.map(|every| rounded(every.as_secs_f64(), 3)),
             audio: figures.audio.clone(),
+            sound: SoundReport::new(&figures.sound),
             profile: figures.profile,
             width: figures.size.map(|(width, _)| width),
             height: figures.size.map(|(_, height)| height),
@@ -194,12 +252,7 @@ impl StreamReport {
                 }
             }),
             jitter_ms: figures.jitter.map(millis),
-            packets: Packets {
-                received: figures.packets.received,
-                lost: figures.packets.lost,
-                reordered: figures.packets.reordered,
-                duplicate: figures.packets.duplicate,
-            },
+            packets: packets(figures.packets),
             frames: Frames {
                 received: figures.frames.received,
                 damaged: figures.frames.damaged,
@@ -271,6 +324,8 @@ pub struct How {
     pub transport: TransportChoice,
     /// The key of encrypted streams.
     pub key: Option<MasterKey>,
+    /// Whether their sound is asked for.
+    pub sound: bool,
 }
 
 /// Measures the sources of a command line.
@@ -288,6 +343,7 @@ pub fn run(options: &MeasureOptions) -> anyhow::Result<ExitCode> {
         decode: (!options.no_decode).then(|| options.decode.into()),
         transport: options.transport.into(),
         key,
+        sound: !options.no_sound,
     };
     measure(subjects, &how)
 }
@@ -300,8 +356,11 @@ pub fn measure(subjects: Vec<Subject>, how: &How) -> anyhow::Result<ExitCode> {
     let feeds: Vec<Feed> = subjects
         .iter()
         .map(|subject| {
-            let config =
-                SourceConfig { key: how.key.clone(), ..SourceConfig::from_origin(subject.origin.clone(), how.transport) };
+            let config = SourceConfig {
+                key: how.key.clone(),
+                sound: how.sound,
+                ..SourceConfig::from_origin(subject.origin.clone(), how.transport)
+            };
             let mut feed = Feed::open(runtime.handle(), pool.as_ref(), config, Pictures::default());
             if how.decode.is_some() {
                 feed.want(Some(SMALL_TILE));
@@ -396,6 +455,7 @@ fn table(report: &Report) -> String {
         "arrived",
         "kbit/s",
         "latency ms",
+        "sound",
         "lost",
         "dropouts",
         "url",
@@ -415,6 +475,7 @@ fn table(report: &Report) -> String {
             rate(stream.fps.arrived),
             text(stream.bitrate_kbps.map(|kbps| kbps.to_string())),
             text(latency),
+            stream.sound.rms_dbfs.map_or_else(|| stream.sound.state.to_owned(), |rms| format!("{rms:.1} dBFS")),
             stream.packets.lost.to_string(),
             stream.dropouts.len().to_string(),
             stream.url.clone(),

@@ -79,6 +79,7 @@ pub fn open(options: &OpenOptions, named: Option<&Path>) -> anyhow::Result<ExitC
             trust: lattice_net::Trust::Verify,
             viewers: None,
             link: None,
+            sound: true,
         })
     };
     let mut cameras: Vec<CameraDef> = options.sources.iter().map(camera).collect::<anyhow::Result<_>>()?;

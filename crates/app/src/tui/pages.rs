@@ -14,6 +14,7 @@ pub mod ledger;
 pub mod lens;
 pub mod listen;
 pub mod roster;
+pub mod sound;
 pub mod steer;
 pub mod stream;
 pub mod wall;
@@ -48,6 +49,7 @@ pub fn all() -> (Vec<Box<dyn AnyPage>>, Vec<Section>) {
         page::<field::Field>(),
         page::<ledger::LedgerPage>(),
         page::<stream::StreamPage>(),
+        page::<sound::SoundPage>(),
         page::<flash::FlashPage>(),
         page::<steer::SteerPage>(),
         page::<adjust::AdjustPage>(),

@@ -58,6 +58,7 @@ fn cameras(count: usize) -> Vec<CameraDef> {
         trust: Trust::Verify,
         viewers: None,
         link: None,
+        sound: true,
     };
     (0..count).map(camera).collect()
 }
@@ -431,6 +432,7 @@ fn an_address_alone_shows_no_password() {
         trust: Trust::Verify,
         viewers: None,
         link: None,
+        sound: true,
     };
     assert!(!format!("{camera:?}").contains("ebb-and-flow"));
 }

@@ -10,6 +10,7 @@ pub mod outcomes;
 pub mod paper;
 pub mod plate;
 pub mod pulse;
+pub mod sound;
 pub mod tile;
 
 use crate::tui::theme::Theme;

@@ -9,6 +9,7 @@ use crate::receiver::Asked;
 use crate::rtp::SequenceCounts;
 use crate::rtsp::FailureKind;
 use crate::sight::Sight;
+use crate::sound::SoundReading;
 use crate::ts::TsCounts;
 use crate::verdict::SessionState;
 use crate::{BitsPerSecond, Cause, FrameRate, Mono, Transport, Verdict};
@@ -177,8 +178,10 @@ pub struct Figures {
     pub still: Option<Duration>,
     /// Who pushes it; `None` for a stream that is asked for, or before the first packet.
     pub sender: Option<SocketAddr>,
-    /// Codings of the sound beside it, which is not asked for.
+    /// Codings of the sound beside it.
     pub audio: Vec<String>,
+    /// The sound that is received beside it.
+    pub sound: SoundReading,
     /// Profile name.
     pub profile: Option<&'static str>,
     /// Cropped width and height in pixels.

@@ -15,6 +15,7 @@ use crate::rtp::{Jitter, SequenceCounts, SequenceTracker};
 use crate::rtsp::{FailureKind, Progress};
 use crate::sdp::{Codec, Video};
 use crate::sight::{Glance, SightMeter};
+use crate::sound::{Lag, SoundReading};
 use crate::thresholds::Thresholds;
 use crate::ts::{Demux, TsCounts};
 use crate::verdict::{Judge, SessionState};
@@ -25,6 +26,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
+mod beside;
 mod reading;
 
 /// Frame rates that gaps are judged by.
@@ -127,6 +129,9 @@ pub struct Meter {
     inner_codec: Option<Codec>,
     /// Codings of the sound beside it.
     audio: Vec<String>,
+    /// The sound beside it, and how long pictures take to arrive, which that is held against.
+    sound: SoundReading,
+    picture_lag: Lag,
     /// Packets lost until the last displayable picture.
     lost_at_picture: u64,
     /// Timestamp of the last displayable picture of this sequence.
@@ -247,6 +252,8 @@ impl Meter {
             transport_stream: None,
             inner_codec: None,
             audio: Vec::new(),
+            sound: SoundReading::default(),
+            picture_lag: Lag::default(),
             lost_at_picture: 0,
             picture_timestamp: None,
             unit_timestamp: None,
@@ -570,6 +577,7 @@ impl Meter {
         self.arrived.on_event(unit.last_arrival);
         self.sent.on_unit(unit.last_arrival, unit.timestamp, unit.gap_before);
         self.clock.on_unit(unit.last_arrival, unit.timestamp);
+        self.note_picture_lag(unit);
         self.latency.on_unit(unit.number, unit.timestamp, unit.last_arrival, unit.finished);
         if self.playout != Playout::AtOnce {
             self.arrivals.on_unit(unit.last_arrival, unit.timestamp);

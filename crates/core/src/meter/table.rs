@@ -45,6 +45,11 @@ pub enum Fig {
     LatencyError,
     KeyframesAsked,
     KeyframesObeyed,
+    SoundRms,
+    SoundPeak,
+    SoundOffset,
+    SoundLoss,
+    SoundJitter,
 }
 
 /// How a figure goes out as `OpenMetrics`.
@@ -142,7 +147,7 @@ const HOUR: Duration = Duration::from_secs(3600);
 const PER_SECOND: &str = "frames_per_second";
 
 /// Every figure, in the order of [`Fig`].
-pub const FIGURES: [Figure; 34] = [
+pub const FIGURES: [Figure; 39] = [
     row(Fig::Declared, ("declared", "/s", 1), "Frame rate that the description and the parameter sets say", |f| {
         f.declared.map(FrameRate::per_second)
     })
@@ -272,6 +277,35 @@ pub const FIGURES: [Figure; 34] = [
         f.keyframes_asked.map(|told| told.obeyed as f64)
     })
     .counter("keyframes_obeyed", ""),
+    row(
+        Fig::SoundRms,
+        ("sound level", "dBFS", 1),
+        "RMS of the loudest channel over 1 s; a sine wave of full scale has 0 (AES17)",
+        |f| f.sound.level().map(|level| f64::from(level.rms)),
+    )
+    .kept(19)
+    .gauge("sound_level_dbfs", "", 1.0),
+    row(Fig::SoundPeak, ("sound peak", "dBFS", 1), "Largest sample of 1 s, of the loudest channel", |f| {
+        f.sound.level().map(|level| f64::from(level.peak))
+    })
+    .kept(20)
+    .gauge("sound_peak_dbfs", "", 1.0),
+    row(
+        Fig::SoundOffset,
+        ("sound offset", "ms", 0),
+        "How much later than its picture the sound of a moment arrives, by sender reports; earlier where it is negative",
+        |f| f.sound.offset_micros.map(|micros| micros as f64 / 1e3),
+    )
+    .kept(21)
+    .gauge("sound_offset_seconds", "seconds", 1e-3),
+    row(Fig::SoundLoss, ("sound loss", "%", 2), "Packets of the sound lost on the path, over 10 s", |f| {
+        f.sound.recent_loss.map(|share| share * 100.0)
+    })
+    .gauge("sound_recent_loss_ratio", "ratio", 1e-2),
+    row(Fig::SoundJitter, ("sound jitter", "ms", 1), "Interarrival jitter of the sound (RFC 3550)", |f| {
+        f.sound.jitter.map(millis)
+    })
+    .gauge("sound_jitter_seconds", "seconds", 1e-3),
 ];
 
 /// A figure that a history is kept of.

@@ -4,7 +4,8 @@
 //! |---|---|---|
 //! | `Options` | answer to OPTIONS | DESCRIBE (any status: some devices know no OPTIONS) |
 //! | `Describe` | the description | SETUP of the first video section |
-//! | `Setup` | the transport | PLAY; 461 under `auto` asks for TCP instead |
+//! | `Setup` | the transport | SETUP of the sound where it is wanted, else PLAY; 461 under `auto` asks for TCP instead |
+//! | `SetupSound` | its transport | PLAY, whatever was answered: a refusal is said, and pictures come without sound |
 //! | `Play` | 200 | [`Action::Playing`] |
 //! | `Playing` | keep-alive answers | `GET_PARAMETER` or OPTIONS at half the session time-out |
 //! | `Ended` | nothing | after failure, redirect or TEARDOWN |
@@ -17,6 +18,7 @@ use super::control;
 use super::message::{Message, Request, Response};
 use super::transport::TransportHeader;
 use crate::sdp::{Description, Video};
+use crate::sound::{Sound, SoundState};
 use crate::{Cause, Mono, SourceUrl, SourceUrlError, Transport, TransportChoice};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -36,6 +38,10 @@ pub struct ClientConfig {
     pub transport: TransportChoice,
     /// Our RTP and RTCP ports.
     pub udp_ports: Option<(u16, u16)>,
+    /// Whether sound is asked for, where there is some.
+    pub sound: bool,
+    /// Our RTP and RTCP ports for it.
+    pub sound_ports: Option<(u16, u16)>,
     /// The `User-Agent`.
     pub agent: String,
     /// Unpredictable text for Digest.
@@ -55,6 +61,21 @@ pub struct Playing {
     pub server_ports: Option<(u16, u16)>,
     /// The address media comes from, where it is not the server's own.
     pub source: Option<String>,
+    /// The sound that is received beside it.
+    pub sound: Option<PlayingSound>,
+    /// Whether there is any, and why it is not received.
+    pub sound_state: SoundState,
+}
+
+/// The sound of a session that plays; it travels as the pictures do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlayingSound {
+    /// What is received.
+    pub sound: Sound,
+    /// RTP and RTCP channel, for TCP.
+    pub channels: (u8, u8),
+    /// The server's RTP and RTCP ports, for UDP, where it named them.
+    pub server_ports: Option<(u16, u16)>,
 }
 
 /// What kind of failure ended a session.
@@ -196,6 +217,7 @@ enum Phase {
     Options,
     Describe,
     Setup,
+    SetupSound,
     Play,
     Playing,
     Ended,
@@ -221,7 +243,10 @@ pub struct Client {
     nonce_count: u32,
     base: String,
     video: Option<Video>,
+    /// The sound of the description, and where it is set up.
+    sound: Option<(Sound, Option<String>)>,
     playing: Option<Playing>,
+    sound_at_fault: bool,
     session: Option<String>,
     timeout: Duration,
     keep_alive_at: Option<Mono>,
@@ -246,7 +271,9 @@ impl Client {
             nonce_count: 0,
             base,
             video: None,
+            sound: None,
             playing: None,
+            sound_at_fault: false,
             session: None,
             timeout: DEFAULT_TIMEOUT,
             keep_alive_at: None,
@@ -288,6 +315,12 @@ impl Client {
     #[must_use]
     pub const fn video(&self) -> Option<&Video> {
         self.video.as_ref()
+    }
+
+    /// The sound that was described, once it was.
+    #[must_use]
+    pub fn sound(&self) -> Option<&Sound> {
+        self.sound.as_ref().map(|(sound, _)| sound)
     }
 
     /// Whether the session plays.
@@ -454,6 +487,7 @@ impl Client {
             Phase::Options => self.on_options(now, response),
             Phase::Describe => self.on_description(now, response),
             Phase::Setup => self.on_setup(now, &pending.request.uri, response),
+            Phase::SetupSound => self.on_setup_sound(now, response),
             Phase::Play => self.on_play(now, response),
             Phase::Playing => self.on_keep_alive(pending, response),
             Phase::Ended => {}
@@ -483,6 +517,10 @@ impl Client {
         self.base = control::join(&content_base, description.control.as_deref());
         // A relative media control is joined to the content base, not to the session's control.
         let target = control::join(&content_base, video.control.as_deref());
+        self.sound = description.sound().map(|sound| {
+            let target = sound.control.as_deref().map(|control| control::join(&content_base, Some(control)));
+            (sound, target)
+        });
         self.video = Some(video);
         self.progress(Progress::Described);
         self.phase = Phase::Setup;
@@ -492,12 +530,7 @@ impl Client {
 
     fn setup(&mut self, now: Mono, target: &str, tcp: bool) {
         let says = |what: fn(&Video) -> bool| self.video.as_ref().is_some_and(what);
-        let profile = match (says(|video| video.secure), says(|video| video.early_feedback)) {
-            (true, true) => "RTP/SAVPF",
-            (true, false) => "RTP/SAVP",
-            (false, true) => "RTP/AVPF",
-            (false, false) => "RTP/AVP",
-        };
+        let profile = profile(says(|video| video.secure), says(|video| video.early_feedback));
         let transport = match self.config.udp_ports.filter(|_| !tcp) {
             Some((rtp, rtcp)) => format!("{profile};unicast;client_port={rtp}-{rtcp}"),
             None => format!("{profile}/TCP;unicast;interleaved=0-1"),
@@ -505,6 +538,60 @@ impl Client {
         let mut request = self.request("SETUP", target);
         request.headers.push("Transport", transport);
         self.send(now, request, 0);
+    }
+
+    /// Asks for the sound where it is wanted; otherwise what there is to say of it.
+    fn setup_sound(&mut self, now: Mono, agreed: Transport, taken: (u8, u8)) -> SoundState {
+        let (sound, target) = match &self.sound {
+            None => return SoundState::None,
+            Some(_) if !self.config.sound => return SoundState::Off,
+            Some((_, None)) => return SoundState::Refused("the description does not say where to ask for the sound".into()),
+            Some((sound, Some(target))) => (sound.clone(), target.clone()),
+        };
+        let profile = profile(sound.secure, sound.early_feedback);
+        let transport = match (agreed, self.config.sound_ports) {
+            (Transport::Udp, Some((rtp, rtcp))) => format!("{profile};unicast;client_port={rtp}-{rtcp}"),
+            (Transport::Udp, None) => return SoundState::Refused("this machine has no ports left for the sound".into()),
+            _ => {
+                let first = taken.0.max(taken.1).checked_add(1).filter(|first| *first < u8::MAX).unwrap_or(2);
+                format!("{profile}/TCP;unicast;interleaved={first}-{}", first + 1)
+            }
+        };
+        let mut request = self.request("SETUP", &target);
+        request.headers.push("Transport", transport);
+        self.phase = Phase::SetupSound;
+        self.send(now, request, 0);
+        SoundState::On
+    }
+
+    /// Whatever was answered, pictures come.
+    fn on_setup_sound(&mut self, now: Mono, response: &Response) {
+        let answer = (response.status != 200).then(|| self.answered("SETUP", response));
+        let transport = TransportHeader::parse(response.headers.get("Transport").unwrap_or(""));
+        let sound = self.sound.as_ref().map(|(sound, _)| sound.clone());
+        if let Some(playing) = &mut self.playing {
+            let channels = playing.channels;
+            match (answer, transport.interleaved, playing.transport) {
+                (Some(answer), ..) => playing.sound_state = SoundState::Refused(format!("asked for its sound: {answer}")),
+                (None, Some(pair), Transport::Tcp) if pair.0 == channels.0 => {
+                    playing.sound_state = SoundState::Refused("the camera sends its sound on the channel of its pictures".into());
+                }
+                (None, interleaved, _) => {
+                    playing.sound = sound.map(|sound| PlayingSound {
+                        sound,
+                        channels: interleaved.unwrap_or((channels.0.wrapping_add(2), channels.1.wrapping_add(2))),
+                        server_ports: transport.server_port,
+                    });
+                }
+            }
+        }
+        self.play(now);
+    }
+
+    /// Whether the session failed where sound had been asked for, so that it may go without.
+    #[must_use]
+    pub const fn failed_by_sound(&self) -> bool {
+        self.sound_at_fault
     }
 
     fn on_setup(&mut self, now: Mono, target: &str, response: &Response) {
@@ -524,13 +611,23 @@ impl Client {
         let tcp = transport.tcp || (transport.interleaved.is_some() && transport.server_port.is_none()) || !asked_udp;
         let agreed = if tcp { Transport::Tcp } else { Transport::Udp };
         self.progress(Progress::SetUp(agreed));
+        let channels = transport.interleaved.unwrap_or((0, 1));
+        let sound_state = self.setup_sound(now, agreed, channels);
         self.playing = Some(Playing {
             video,
             transport: agreed,
-            channels: transport.interleaved.unwrap_or((0, 1)),
+            channels,
             server_ports: transport.server_port,
             source: transport.source,
+            sound: None,
+            sound_state,
         });
+        if self.phase == Phase::Setup {
+            self.play(now);
+        }
+    }
+
+    fn play(&mut self, now: Mono) {
         self.phase = Phase::Play;
         let uri = self.base.clone();
         let mut play = self.request("PLAY", &uri);
@@ -577,15 +674,25 @@ impl Client {
             _ => FailureKind::Refused,
         };
         let hint = if kind == FailureKind::TransportRefused { "; it does not offer this transport, try the other" } else { "" };
+        self.fail(kind, format!("{}{hint}", self.answered(method, response)));
+    }
+
+    fn answered(&self, method: &str, response: &Response) -> String {
         // What a server says may hold what it was asked, or the password that it knows.
         let reason = self.config.url.without_secrets(&response.reason);
         let reason: String = reason.chars().take(80).collect();
-        let answer = format!("{method} was answered {} {reason}", response.status);
-        self.fail(kind, format!("{}{hint}", answer.trim_end()));
+        format!("{method} was answered {} {reason}", response.status).trim_end().to_owned()
     }
 
     fn fail(&mut self, kind: FailureKind, text: String) {
         if self.phase != Phase::Ended {
+            let sounds = self.playing.as_ref().is_some_and(|playing| playing.sound.is_some());
+            let by_sound = match self.phase {
+                Phase::SetupSound => !kind.is_sign_in(),
+                Phase::Play => sounds && !kind.is_sign_in() && kind != FailureKind::ViewerLimit,
+                _ => false,
+            };
+            self.sound_at_fault = by_sound;
             self.phase = Phase::Ended;
             self.pending = None;
             self.keep_alive_at = None;
@@ -615,6 +722,15 @@ impl Client {
         }
         self.actions.push_back(Action::Send(on_wire.emit()));
         self.pending = Some(Pending { request, cseq, sent: now, sign_ins });
+    }
+}
+
+const fn profile(secure: bool, early_feedback: bool) -> &'static str {
+    match (secure, early_feedback) {
+        (true, true) => "RTP/SAVPF",
+        (true, false) => "RTP/SAVP",
+        (false, true) => "RTP/AVPF",
+        (false, false) => "RTP/AVP",
     }
 }
 

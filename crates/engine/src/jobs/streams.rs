@@ -277,6 +277,7 @@ impl Errands {
             trust: trust_of(&camera),
             viewers: camera.viewers,
             link: camera.link,
+            sound: true,
         });
         let (news, handle, name) = (self.news.clone(), self.runtime.handle().clone(), name.to_owned());
         self.runtime.spawn(async move {

@@ -25,8 +25,8 @@ const READ: std::ops::RangeInclusive<u8> = 2..=VERSION;
 /// Larger values are kept by 1024.
 const LARGEST: f32 = 60_000.0;
 const SCALE: f32 = 1024.0;
-/// The fields that may be negative: how far a clock is off, to a thousandth of it.
-const SIGNED: [u8; 1] = [17];
+/// The fields that may be negative, to a thousandth of what they are: how far a clock is off, levels and offset of the sound.
+const SIGNED: [u8; 4] = [17, 19, 20, 21];
 /// A head begins with a byte from here on: no verdict of the first version has such a code.
 const HEAD: u8 = 0x80;
 const NOT_MEASURED: u8 = 255;

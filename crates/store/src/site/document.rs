@@ -451,6 +451,7 @@ fn write_camera(table: &mut Table, camera: &Camera) {
     put(table, "trust", trust);
     put(table, "encrypted", camera.encrypted.then(|| true.into()));
     put(table, "password-readable", camera.password_readable.then(|| true.into()));
+    put(table, "sound", camera.sound.map(Into::into));
     put(table, "viewers", camera.viewers.map(|viewers| i64::from(viewers).into()));
     put(table, "link", camera.link.map(|link| (link.0 / 1e6).into()));
     put(table, "device-name", text(&camera.device_name));

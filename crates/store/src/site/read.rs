@@ -31,6 +31,7 @@ struct RawSite {
     decoding: Option<Spanned<f64>>,
     largest_picture: Option<Spanned<u64>>,
     hold_after_loss: Option<Spanned<f64>>,
+    sound: Option<bool>,
     #[serde(default)]
     thresholds: Vec<RawThresholds>,
     #[serde(default, rename = "preset")]
@@ -66,6 +67,7 @@ struct RawCamera {
     trust: Option<Text>,
     encrypted: Option<bool>,
     password_readable: Option<bool>,
+    sound: Option<bool>,
     viewers: Option<Spanned<u32>>,
     link: Option<Spanned<f64>>,
     device_name: Option<String>,
@@ -91,6 +93,9 @@ struct RawThresholds {
     late: Option<Spanned<u64>>,
     strained_after: Option<Spanned<f64>>,
     steady_after: Option<Spanned<f64>>,
+    silent_below: Option<Spanned<f64>>,
+    silent_after: Option<Spanned<f64>>,
+    loud_by: Option<Spanned<f64>>,
     off: Option<Vec<Text>>,
 }
 
@@ -114,6 +119,11 @@ fn thresholds(raw: RawThresholds) -> Result<ThresholdsFor, Complaint> {
         Some(late) if (50..=60_000).contains(late.get_ref()) => Some(Duration::from_millis(*late.get_ref())),
         Some(late) => return Err(at(late, "late is 50 to 60000 ms")),
     };
+    let decibels = |level: Option<&Spanned<f64>>, least: f64, most: f64| match level {
+        None => Ok(None),
+        Some(level) if (least..=most).contains(level.get_ref()) => Ok(Some(*level.get_ref() as f32)),
+        Some(level) => Err(at(level, format!("this is {least} to {most} dB"))),
+    };
     let finding = |word: &Text| {
         let all: Vec<&str> = Finding::ALL.iter().map(|finding| finding.word()).collect();
         Finding::from_word(word.get_ref()).ok_or_else(|| at(word, format!("off takes {}", all.join(", "))))
@@ -128,6 +138,9 @@ fn thresholds(raw: RawThresholds) -> Result<ThresholdsFor, Complaint> {
             late,
             strain_after: seconds(raw.strained_after.as_ref())?,
             steady_after: seconds(raw.steady_after.as_ref())?,
+            silent_below: decibels(raw.silent_below.as_ref(), -110.0, 0.0)?,
+            silent_after: seconds(raw.silent_after.as_ref())?,
+            loud_by: decibels(raw.loud_by.as_ref(), 3.0, 100.0)?,
             off,
         },
         camera: raw.camera.map(Spanned::into_inner),
@@ -206,6 +219,7 @@ fn build(raw: RawSite) -> Result<Site, Complaint> {
         let thresholds = thresholds(raw)?;
         site.thresholds.push(thresholds);
     }
+    site.sound = raw.sound;
     site.link = megabits(raw.link.as_ref())?;
     site.hold_after_loss = match &raw.hold_after_loss {
         None => None,
@@ -357,6 +371,7 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
         trust,
         encrypted: raw.encrypted == Some(true),
         password_readable: raw.password_readable == Some(true),
+        sound: raw.sound,
         viewers: raw.viewers.map(Spanned::into_inner),
         link,
         device_name: raw.device_name,

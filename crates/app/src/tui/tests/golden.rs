@@ -3,10 +3,11 @@
 
 use super::*;
 use crate::tui::page::WELCOME;
+use lattice_core::sound::{Level, Noticed, SoundReading, SoundState};
 use std::fmt::Write as _;
 
 /// What is shown, and the keys that lead there from the wall.
-const SHOWN: [(&str, &str); 21] = [
+const SHOWN: [(&str, &str); 22] = [
     ("wall", ""),
     ("enlarged", "enter"),
     ("trouble", "!"),
@@ -23,12 +24,29 @@ const SHOWN: [(&str, &str); 21] = [
     ("bench", "B"),
     ("ledger", "G"),
     ("stream", "J"),
+    ("sound", "' down"),
     ("flash", "P"),
     ("steer", "H"),
     ("adjust", "Y right"),
     ("lens", "; p p"),
     ("zoomed", "enter I I I"),
 ];
+
+/// Sound of two channels at this level; below the least one it is silent.
+fn heard(rms: f32, peak: f32) -> SoundReading {
+    let level = Level { peak, rms };
+    SoundReading {
+        state: SoundState::On,
+        coding: Some("L16".into()),
+        rate_hz: Some(16_000),
+        channels: Some(2),
+        levels: vec![level, Level { peak: peak - 6.0, rms: rms - 6.0 }],
+        offset_micros: Some(129_000),
+        recent_loss: Some(0.0),
+        noticed: Noticed { silent: (rms < -100.0).then_some(Mono::ZERO), ..Noticed::default() },
+        ..SoundReading::default()
+    }
+}
 
 /// A port of eight, of which one is lost, one strained and one dark.
 fn port(width: u16, height: u16) -> App {
@@ -50,6 +68,9 @@ fn port(width: u16, height: u16) -> App {
             1 => Figures { verdict: Verdict::Lost, cause: Some(Cause::Unreachable), ..steady() },
             2 => Figures { verdict: Verdict::Strained, cause: Some(Cause::PacketLoss), recent_loss: Some(0.031), ..steady() },
             5 => Figures { verdict: Verdict::Strained, cause: Some(Cause::DarkPicture), ..steady() },
+            3 => Figures { sound: heard(-23.0, -9.0), ..steady() },
+            4 => Figures { sound: heard(-120.0, -120.0), ..steady() },
+            6 => Figures { sound: SoundReading { state: SoundState::Off, ..SoundReading::default() }, ..steady() },
             _ => steady(),
         };
         (FeedKey::new(id, Role::Sub), Arc::new(figures))

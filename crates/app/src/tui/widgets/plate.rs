@@ -3,6 +3,7 @@
 
 use crate::tui::app::{App, Tile};
 use crate::tui::theme::{Theme, Tone, sign};
+use crate::tui::widgets::sound;
 use lattice_core::check::phrase_of;
 use lattice_core::meter::{Dropout, Figures, Spread};
 use lattice_core::plan::{Reason, Short};
@@ -36,6 +37,8 @@ enum Rank {
     Figure(u8),
     /// The letter of the stream.
     Stream,
+    /// Whether it has sound, and how loud that is.
+    Sound,
     /// What is worth knowing beside.
     Beside(u8),
 }
@@ -191,6 +194,7 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
         }
     }
     let Some(figures) = figures else { return out };
+    out.extend(heard(figures));
     out.extend(trouble(figures, app.now).into_iter().map(|(rank, forms)| Field { forms, tone, rank }));
     // A stream of a codec not known here gives no picture, but figures all the same.
     let drawn = tile.is_none_or(|tile| tile.short.is_none());
@@ -213,6 +217,11 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
         out.extend(details(figures).into_iter().zip(3..).map(|(text, rank)| field(Rank::Beside(rank), Tone::Faint, text)));
     }
     out
+}
+
+/// Whether it has sound, and how loud that is.
+fn heard(figures: &Figures) -> Option<Field> {
+    Some(Field { forms: sound::forms(&figures.sound)?, tone: sound::tone(&figures.sound), rank: Rank::Sound })
 }
 
 /// What of the picture is seen, where that is not all of it: how many times larger, and pixels of the source for each that is shown.
@@ -403,6 +412,7 @@ fn trouble(figures: &Figures, now: Mono) -> Vec<(Rank, Vec<String>)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use lattice_core::sound::{SoundReading, SoundState};
 
     fn line(fields: Vec<Field>, width: usize) -> String {
         let (fields, wide) = fit(fields, width);
@@ -418,6 +428,7 @@ mod tests {
     fn plate(figures: &Figures, name: &str, width: u16) -> Vec<Field> {
         let mut out =
             vec![field(Rank::Sign, Tone::Calm, "•"), field(Rank::Name, Tone::Calm, name), field(Rank::Stream, Tone::Calm, "S")];
+        out.extend(heard(figures));
         out.extend(trouble(figures, figures.at).into_iter().map(|(rank, forms)| Field { forms, tone: Tone::Calm, rank }));
         out.extend(measured(figures, true, figures.at, width));
         out.push(field(Rank::Beside(2), Tone::Faint, "steady"));
@@ -496,6 +507,13 @@ mod tests {
             line(plate(&figures(25.0, 41, 2, Verdict::Steady), "Car lane 4", 38), 38),
             "• Car la…4 S 1080p 25.0 41 ms 2 in 1 h"
         );
+        // A level in one cell has room beside all of them, and an own word where there is more.
+        let level = lattice_core::sound::Level { peak: -9.0, rms: -23.0 };
+        let sound = SoundReading { state: SoundState::On, levels: vec![level], ..SoundReading::default() };
+        let heard = Figures { sound, ..figures(25.0, 41, 2, Verdict::Steady) };
+        assert_eq!(line(plate(&heard, "Lock gate upper", 38), 38), "• Lock… S ▅ 1080p 25.0 41 ms 2 in 1 h");
+        let text = line(plate(&heard, "Lock gate upper", 110), 110);
+        assert!(text.starts_with("• Lock gate upper  S  ♪ ━━━━━·┃· -23 dB  1920×1080"), "{text}");
         let text = line(plate(&figures(8.1, 41, 0, Verdict::Steady), "Lock gate upper", 80), 80);
         assert_eq!(text, "• Lock gate upper  S  1920×1080   8.1/25.0    41 ms c  no dropouts in 1 h");
     }

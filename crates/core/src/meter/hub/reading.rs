@@ -248,6 +248,7 @@ impl Meter {
             keyframes_asked: self.keyframes_asked.0,
             wants_keyframe: self.keyframes_asked.1,
             audio: self.audio.clone(),
+            sound: self.sound.clone(),
             profile: self.profile,
             size: self.size,
             declared: self.declared(),

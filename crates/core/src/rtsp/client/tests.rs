@@ -18,6 +18,8 @@ impl Harness {
             url: url.parse().unwrap(),
             transport,
             udp_ports: Some((5000, 5001)),
+            sound: true,
+            sound_ports: Some((5002, 5003)),
             agent: "test".into(),
             client_nonce: "c".into(),
         };
@@ -210,4 +212,84 @@ fn a_request_from_the_camera_is_answered() {
     h.client.on_message(h.now, Message::Request(request));
     let Some(Action::Send(bytes)) = h.client.poll() else { panic!("no answer") };
     assert!(String::from_utf8(bytes).unwrap().starts_with("RTSP/1.0 200 OK\r\nCSeq: 900"));
+}
+
+const WITH_SOUND: &str =
+    "v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:v\r\nm=audio 0 RTP/AVP 0\r\na=control:a\r\n";
+
+/// A session that was described with sound, and whose pictures are set up by this transport.
+fn with_sound(transport: TransportChoice, agreed: &str) -> Harness {
+    let mut h = Harness::new("rtsp://cam/x", transport);
+    h.answer(200, &[], "");
+    h.answer(200, &[("Content-Base", "rtsp://cam/x/")], WITH_SOUND);
+    h.answer(200, &[("Transport", agreed), ("Session", "77")], "");
+    h
+}
+
+fn playing(h: &Harness) -> &Playing {
+    let Some(Action::Playing(playing)) = h.events.first() else { panic!("{:?}", h.events) };
+    playing
+}
+
+#[test]
+fn sound_is_set_up_beside_the_pictures_in_the_same_session() {
+    let mut h = with_sound(TransportChoice::Udp, "RTP/AVP;unicast;server_port=6000-6001");
+    let asked = (h.method(), h.last.as_ref().unwrap().uri.as_str(), h.header("Transport"), h.header("Session"));
+    assert_eq!(asked, ("SETUP", "rtsp://cam/x/a", "RTP/AVP;unicast;client_port=5002-5003", "77"));
+    h.answer(200, &[("Transport", "RTP/AVP;unicast;server_port=6002-6003")], "");
+    assert_eq!(h.method(), "PLAY");
+    h.answer(200, &[], "");
+    let sound = playing(&h).sound.as_ref().unwrap();
+    assert_eq!((sound.server_ports, sound.sound.payload_type), (Some((6002, 6003)), 0));
+    // In the connection it has channels of its own, behind those of the pictures.
+    let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=4-5");
+    assert_eq!(h.header("Transport"), "RTP/AVP/TCP;unicast;interleaved=6-7");
+    h.answer(200, &[("Transport", "RTP/AVP/TCP;unicast;interleaved=6-7")], "");
+    h.answer(200, &[], "");
+    assert_eq!(playing(&h).sound.as_ref().unwrap().channels, (6, 7));
+}
+
+#[test]
+fn sound_that_is_refused_or_not_wanted_leaves_the_pictures() {
+    let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
+    h.answer(461, &[], "");
+    assert_eq!(h.method(), "PLAY");
+    h.answer(200, &[], "");
+    let told = "asked for its sound: SETUP was answered 461 Said So";
+    assert_eq!((playing(&h).sound.is_none(), playing(&h).sound_state.text()), (true, Some(told)));
+    // Its sound on the channel of the pictures would be taken for them.
+    let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
+    h.answer(200, &[("Transport", "RTP/AVP/TCP;unicast;interleaved=0-1")], "");
+    h.answer(200, &[], "");
+    assert_eq!((playing(&h).sound.is_none(), playing(&h).sound_state.word()), (true, "refused"));
+    let mut h = Harness::new("rtsp://cam/x", TransportChoice::Tcp);
+    h.client.config.sound = false;
+    h.answer(200, &[], "");
+    h.answer(200, &[], WITH_SOUND);
+    h.answer(200, &[("Transport", "RTP/AVP/TCP;unicast;interleaved=0-1")], "");
+    assert_eq!(h.method(), "PLAY");
+    h.answer(200, &[], "");
+    assert_eq!(playing(&h).sound_state, SoundState::Off);
+}
+
+#[test]
+fn a_session_that_dies_of_being_asked_for_sound_says_so() {
+    let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
+    h.client.on_closed();
+    assert!(h.client.failed_by_sound());
+    let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
+    h.answer(200, &[("Transport", "RTP/AVP/TCP;unicast;interleaved=2-3")], "");
+    h.answer(455, &[], "");
+    h.drain();
+    assert!(h.client.failed_by_sound() && h.failure() == Some(FailureKind::Refused));
+    // Too many viewers, or a sign-in, would be refused without sound as well.
+    let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
+    h.answer(200, &[("Transport", "RTP/AVP/TCP;unicast;interleaved=2-3")], "");
+    h.answer(453, &[], "");
+    h.drain();
+    assert!(!h.client.failed_by_sound() && h.failure() == Some(FailureKind::ViewerLimit));
+    let mut h = Harness::new("rtsp://cam/x", TransportChoice::Tcp);
+    h.reach_setup();
+    h.client.on_closed();
+    assert!(!h.client.failed_by_sound());
 }

@@ -56,6 +56,9 @@ const fn sign(kind: EventKind) -> (&'static str, Tone) {
         EventKind::Strained => ("≈", Tone::Bright),
         EventKind::ClockWrong
         | EventKind::DecoderFailed
+        | EventKind::SoundSilent
+        | EventKind::SoundLoud
+        | EventKind::SoundClipped
         | EventKind::SizeChanged
         | EventKind::RateChanged
         | EventKind::NightMode

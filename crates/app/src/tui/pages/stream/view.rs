@@ -5,13 +5,14 @@ use crate::tui::app::App;
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::chart::{self, Curve, Lines};
 use crate::tui::widgets::lane;
-use crate::tui::widgets::{paper, plate, tile};
+use crate::tui::widgets::{paper, plate, sound, tile};
 use lattice_core::FrameRate;
 use lattice_core::Wall;
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Fig, Figures, LatencyBasis, Sample, Spread};
 use lattice_core::receiver::Asked;
 use lattice_core::sight::Finding;
+use lattice_core::sound::SoundState;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::ts::Check;
 use lattice_engine::{Drawing, FeedKey};
@@ -147,7 +148,7 @@ pub fn draw(
 /// Two streams of a camera, figure by figure.
 fn compared<'a>(theme: Theme, streams: &[(FeedKey, &Figures)]) -> Vec<Line<'a>> {
     type Value = fn(&Figures) -> Option<String>;
-    const ROWS: [(&str, Value); 13] = [
+    const ROWS: [(&str, Value); 14] = [
         ("picture", |f| f.size.map(|(width, height)| format!("{width}×{height}"))),
         ("coding", |f| f.codec.clone()),
         ("declared", |f| f.declared.map(|rate| format!("{:.1} /s", rate.per_second()))),
@@ -162,6 +163,7 @@ fn compared<'a>(theme: Theme, streams: &[(FeedKey, &Figures)]) -> Vec<Line<'a>> 
                 format!("{}/{} ms {letter}", millis(total.p50), millis(total.p95))
             })
         }),
+        ("sound", |f| Some(sound::figures(f.sound.level())).filter(|_| f.sound.state.is_received())),
         ("jitter", |f| f.jitter.map(|jitter| format!("{:.1} ms", jitter.as_secs_f64() * 1e3))),
         ("packets", |f| Some(format!("{} lost of {}", f.packets.lost, f.packets.received + f.packets.lost))),
         ("dropouts", |f| Some(format!("{}, {:.1} s", f.dropout_totals.0, f.dropout_totals.1.as_secs_f64()))),
@@ -252,6 +254,7 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
             format!("{} reordered  {} twice  {} units damaged", packets.reordered, packets.duplicate, figures.frames.damaged),
             false,
         ),
+        ("sound", heard(figures), !figures.sound.noticed.is_nothing()),
         ("clock", clock(figures), figures.clock.is_some_and(|clock| !clock.times_pictures)),
         ("looks", looks(figures), figures.sight.is_some_and(|sight| sight.finding.is_some())),
         ("", usual(figures), false),
@@ -281,6 +284,23 @@ fn clock(figures: &Figures) -> String {
         }
     });
     [off, drift].into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
+
+/// Its sound.
+fn heard(figures: &Figures) -> String {
+    let sound = &figures.sound;
+    let noticed = sound::noticed(sound);
+    match (&sound.state, sound.state.text()) {
+        (SoundState::Unknown, _) => String::new(),
+        (_, Some(why)) => why.to_owned(),
+        (SoundState::None | SoundState::Off, _) => sound.state.word().to_owned(),
+        _ => {
+            let offset =
+                sound.offset_micros.map_or_else(String::new, |micros| format!(", {:+.0} ms to the picture", micros as f64 / 1e3));
+            let noticed = if noticed.is_empty() { noticed } else { format!(", {noticed}") };
+            format!("{}{offset}{noticed}", sound::figures(sound.level()))
+        }
+    }
 }
 
 /// What its pictures tell.

@@ -1,0 +1,63 @@
+//! The sound that is received beside the pictures, in the same session.
+
+use super::Receiver;
+use crate::meter::Figures;
+use crate::rtp::Ssrc;
+use crate::sound::{MakeDecoder, Sound, SoundReading, SoundState, Track};
+use crate::{ClockPair, Mono};
+
+impl Receiver {
+    /// What makes decoders of coded sound; without it the level of such sound is not known.
+    pub const fn set_sound_decoder(&mut self, make: Option<MakeDecoder>) {
+        self.make_decoder = make;
+    }
+
+    /// The session that plays has this sound, or none for this reason.
+    pub fn begin_sound(&mut self, now: Mono, sound: Option<&Sound>, state: SoundState, described: Option<&Sound>) {
+        self.sound = sound.map(|sound| Track::new(now, sound.clone(), self.key.as_ref(), self.make_decoder));
+        self.meter.set_sound(SoundReading {
+            state: if self.sound.is_some() { SoundState::On } else { state },
+            coding: described.map(|sound| sound.coding.to_string()),
+            rate_hz: described.map(|sound| sound.clock_rate.hz()),
+            channels: described.map(|sound| sound.channels),
+            ..SoundReading::default()
+        });
+    }
+
+    /// An RTP packet of the sound arrived.
+    pub fn on_sound_rtp(&mut self, clocks: ClockPair, arrival: Mono, bytes: &[u8]) {
+        if let Some(track) = &mut self.sound {
+            track.on_rtp(clocks, arrival, bytes);
+        }
+    }
+
+    /// An RTCP compound of the sound arrived.
+    pub fn on_sound_rtcp(&mut self, clocks: ClockPair, arrival: Mono, bytes: &[u8]) {
+        if let Some(track) = &mut self.sound {
+            track.on_rtcp(clocks, arrival, bytes);
+        }
+    }
+
+    /// A compound with a receiver report on the sound, when one is due.
+    pub fn poll_sound_report(&mut self, now: Mono) -> Option<Vec<u8>> {
+        let ours = Ssrc(self.our_ssrc.0.wrapping_add(1));
+        self.sound.as_mut()?.poll_report(now, ours)
+    }
+
+    /// Reads all figures, those of the sound among them.
+    pub fn read(&mut self, now: Mono) -> Figures {
+        if let Some(track) = &mut self.sound {
+            track.set_limits(self.meter.sound_limits());
+            let reading = track.read(now, self.meter.picture_lag());
+            self.meter.set_sound(reading);
+        }
+        self.meter.read(now)
+    }
+
+    /// The session is over: its sound is not known any more.
+    pub(super) fn end_sound(&mut self) {
+        if self.sound.take().is_some() {
+            self.meter.set_sound(SoundReading::default());
+        }
+    }
+}
