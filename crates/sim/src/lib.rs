@@ -36,4 +36,4 @@ pub use port::{
     DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, all_around, control_desk, fleet, steerable, tarnhithe, whole_port,
 };
 pub use scene::{MAST, PLATFORM, Scene, View};
-pub use sound::{AAC_TONE, Heard, SoundSpec};
+pub use sound::{AAC_TONE, Heard, SoundSpec, sound_payload};

@@ -87,8 +87,15 @@ impl SoundSpec {
         format!("m=audio 0 {profile} {format}\r\na=rtpmap:{format} {name}/{hz}/{channels}\r\n{fmtp}")
     }
 
+    /// What a description says of it, for packets that are not encrypted.
+    #[must_use]
+    pub fn sdp(&self) -> String {
+        self.description("RTP/AVP")
+    }
+
     /// Samples of each channel in a packet: 20 ms, of AAC one unit.
-    fn in_packet(&self) -> u64 {
+    #[must_use]
+    pub fn samples_in_packet(&self) -> u64 {
         if matches!(self.coding, Coding::Aac(_)) { 1024 } else { u64::from(self.rate_hz) / 50 }
     }
 
@@ -125,7 +132,7 @@ impl SoundSpec {
             payload.extend_from_slice(unit);
             return payload;
         }
-        let (first, count) = (number * self.in_packet(), self.in_packet());
+        let (first, count) = (number * self.samples_in_packet(), self.samples_in_packet());
         let mut payload = Vec::new();
         for n in first..first + count {
             let sample = self.sample(n, fault);
@@ -140,6 +147,12 @@ impl SoundSpec {
         }
         payload
     }
+}
+
+/// The payload of a packet of it, by its number.
+#[must_use]
+pub fn sound_payload(spec: &SoundSpec, number: u64) -> Vec<u8> {
+    spec.payload(number, None)
 }
 
 /// Codes of a law by their values, in order.
@@ -196,7 +209,7 @@ impl SoundPacer {
 
     /// It plays from now on.
     pub fn play(&mut self, unix_micros: i64) {
-        self.next = Some(self.ticks_at(unix_micros) / self.spec.in_packet() + 1);
+        self.next = Some(self.ticks_at(unix_micros) / self.spec.samples_in_packet() + 1);
     }
 
     /// Samples captured by a moment.
@@ -206,7 +219,7 @@ impl SoundPacer {
 
     /// When the next packet is complete.
     pub fn due(&self, now: Instant, unix_micros: i64) -> Option<Instant> {
-        let samples = (self.next? + 1) * self.spec.in_packet();
+        let samples = (self.next? + 1) * self.spec.samples_in_packet();
         let micros = (u128::from(samples) * 1_000_000).div_ceil(u128::from(self.spec.rate_hz)) as i64 - unix_micros;
         Some(now + Duration::from_micros(micros.max(0) as u64))
     }
@@ -219,7 +232,7 @@ impl SoundPacer {
             if trouble.stalled {
                 continue;
             }
-            let ticks = (number * self.spec.in_packet()) as u32;
+            let ticks = (number * self.spec.samples_in_packet()) as u32;
             let payload = self.spec.payload(number, trouble.sound);
             let frame = CodedFrame {
                 number: number as u32,
