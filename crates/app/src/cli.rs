@@ -103,6 +103,9 @@ pub enum Command {
     /// Keep one picture of a camera of the site, at full size
     #[command(after_help = STILL_HELP)]
     Still(crate::commands::still::StillOptions),
+    /// Print what a camera's device reports: motion, tampering, inputs, storage
+    #[command(after_help = EVENTS_HELP)]
+    Events(crate::commands::events::EventsOptions),
     /// The stand-in cameras alone, until stopped; prints their URLs
     #[command(after_help = STANDIN_HELP)]
     Standin(StandinOptions),
@@ -130,6 +133,11 @@ Examples:
   amber-lattice steer \"Mast camera\" preset Slipway
   amber-lattice steer \"Mast camera\" where --json";
 
+const EVENTS_HELP: &str =
+    "Without --follow it prints what is there now and ends. With --json each report is an object a line: camera, at, device_time,
+kind (motion, crossing, tampering, signal-loss, digital-input, storage-failure, heard, other), active (null for a moment),
+from_before, topic, source, data.
+Exit status: 0 the device was heard; 1 it did not answer; 2 no such camera, or it refuses.";
 const STILL_HELP: &str = "The strip under it says which camera, when, how large, and what was adjusted; --bare leaves it out.
 Exit status: 0 written; 1 no picture came in that time; 2 no such camera, or the file cannot be written.
 

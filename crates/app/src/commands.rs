@@ -4,6 +4,7 @@ pub mod add;
 pub mod check;
 pub mod demo;
 pub mod doctor;
+pub mod events;
 pub mod find;
 pub mod lattice;
 pub mod launcher;

@@ -104,6 +104,7 @@ fn dispatch(cli: Cli) -> anyhow::Result<ExitCode> {
         Command::Roster(options) => commands::roster::run(&options, site),
         Command::Steer(options) => commands::steer::run(&options, site),
         Command::Still(options) => commands::still::run(&options, site),
+        Command::Events(options) => commands::events::run(&options, site),
         Command::Standin(options) => commands::standin::run(&options),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "amber-lattice", &mut std::io::stdout());

@@ -61,6 +61,22 @@ pub enum Cause {
     SoundLoud,
     /// Its sound is cut off at full scale.
     SoundClipped,
+    /// Something moves in the picture, by the camera's word.
+    Motion,
+    /// Something crossed a line or entered a field, by the camera's word.
+    Crossing,
+    /// The camera says that it is covered or turned.
+    Tampering,
+    /// An input of the device has no signal, by its word.
+    SignalLoss,
+    /// A digital input of the device.
+    DigitalInput,
+    /// The device's storage failed, by its word.
+    StorageFailure,
+    /// The device heard something, by its word.
+    Heard,
+    /// Another event of the device.
+    DeviceEvent,
     /// The camera's clock is wrong.
     ClockWrong,
     /// The operator did it.
@@ -112,7 +128,7 @@ impl Cause {
     }
 
     /// Every cause, in the order of the manual.
-    pub const ALL: [Self; 30] = [
+    pub const ALL: [Self; 38] = [
         Self::Unresolved,
         Self::Unreachable,
         Self::PortClosed,
@@ -141,6 +157,14 @@ impl Cause {
         Self::SoundSilent,
         Self::SoundLoud,
         Self::SoundClipped,
+        Self::Motion,
+        Self::Crossing,
+        Self::Tampering,
+        Self::SignalLoss,
+        Self::DigitalInput,
+        Self::StorageFailure,
+        Self::Heard,
+        Self::DeviceEvent,
         Self::ClockWrong,
         Self::Operator,
     ];
@@ -177,6 +201,14 @@ impl Cause {
             Self::SoundSilent => "sound-silent",
             Self::SoundLoud => "sound-loud",
             Self::SoundClipped => "sound-clipped",
+            Self::Motion => "motion",
+            Self::Crossing => "crossing",
+            Self::Tampering => "tampering",
+            Self::SignalLoss => "signal-loss",
+            Self::DigitalInput => "digital-input",
+            Self::StorageFailure => "storage-failure",
+            Self::Heard => "heard",
+            Self::DeviceEvent => "device-event",
             Self::ClockWrong => "clock-wrong",
             Self::Operator => "operator",
         }
@@ -214,6 +246,14 @@ impl Cause {
             Self::SoundSilent => "sound silent",
             Self::SoundLoud => "sudden loud sound",
             Self::SoundClipped => "sound clipped",
+            Self::Motion => "motion reported",
+            Self::Crossing => "crossing reported",
+            Self::Tampering => "tampering reported",
+            Self::SignalLoss => "signal loss reported",
+            Self::DigitalInput => "digital input",
+            Self::StorageFailure => "storage failure reported",
+            Self::Heard => "sound reported",
+            Self::DeviceEvent => "event of the device",
             Self::ClockWrong => "camera clock wrong",
             Self::Operator => "operator",
         }
@@ -237,6 +277,14 @@ impl Cause {
             | Self::SoundSilent
             | Self::SoundLoud
             | Self::SoundClipped
+            | Self::Motion
+            | Self::Crossing
+            | Self::Tampering
+            | Self::SignalLoss
+            | Self::DigitalInput
+            | Self::StorageFailure
+            | Self::Heard
+            | Self::DeviceEvent
             | Self::ClockWrong => Whose::Camera,
             Self::PacketLoss | Self::Late | Self::TooHeavy | Self::AwaitingKeyframe => Whose::Path,
             Self::Unreachable | Self::Unresolved | Self::Silence => Whose::CameraOrPath,
@@ -288,6 +336,14 @@ impl Cause {
             Self::SoundSilent => "Look at the microphone: switched off, unplugged, or covered.",
             Self::SoundLoud => "Look at what happens there.",
             Self::SoundClipped => "Lower the gain of the microphone in the camera.",
+            Self::Motion => "Look at what happens there.",
+            Self::Crossing => "Look at what happens there.",
+            Self::Tampering => "Look at the camera: covered, turned, or out of focus.",
+            Self::SignalLoss => "Look at the camera on this input, and at its cable.",
+            Self::DigitalInput => "Look at what the input is wired to.",
+            Self::StorageFailure => "Look at the device's disk or card: full, or worn out.",
+            Self::Heard => "Look at what happens there.",
+            Self::DeviceEvent => "Look at what the device says of it.",
             Self::ClockWrong => "Set the camera's clock.",
             Self::Operator => "Nothing to do.",
         }

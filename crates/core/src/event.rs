@@ -46,6 +46,8 @@ pub enum EventKind {
     SoundLoud,
     /// Its sound is cut off at full scale.
     SoundClipped,
+    /// The device reported it itself.
+    Reported,
 }
 
 impl EventKind {
@@ -70,11 +72,12 @@ impl EventKind {
             Self::SoundSilent => "sound-silent",
             Self::SoundLoud => "sound-loud",
             Self::SoundClipped => "sound-clipped",
+            Self::Reported => "reported",
         }
     }
 
     /// Every kind.
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 18] = [
         Self::Stutter,
         Self::Freeze,
         Self::Outage,
@@ -92,6 +95,7 @@ impl EventKind {
         Self::SoundSilent,
         Self::SoundLoud,
         Self::SoundClipped,
+        Self::Reported,
     ];
 
     /// By its word.
@@ -122,7 +126,8 @@ impl EventKind {
             | Self::DecoderFailed
             | Self::SoundSilent
             | Self::SoundLoud
-            | Self::SoundClipped => 0,
+            | Self::SoundClipped
+            | Self::Reported => 0,
         }
     }
 
@@ -663,7 +668,17 @@ pub fn told(cause: Option<Cause>, figures: &Figures, evidence: &Evidence) -> (St
         Cause::DecoderFailed => (session("its decoder ended, and pictures wait for a keyframe"), Confidence::High),
         Cause::ProgramFailed => (session("this program failed on what the camera sent, and began anew"), Confidence::High),
         Cause::ClockWrong => (session("its clock is beyond what a path could explain"), Confidence::Likely),
-        Cause::SoundSilent | Cause::SoundLoud | Cause::SoundClipped => (cause.to_string(), Confidence::High),
+        Cause::SoundSilent
+        | Cause::SoundLoud
+        | Cause::SoundClipped
+        | Cause::Motion
+        | Cause::Crossing
+        | Cause::Tampering
+        | Cause::SignalLoss
+        | Cause::DigitalInput
+        | Cause::StorageFailure
+        | Cause::Heard
+        | Cause::DeviceEvent => (cause.to_string(), Confidence::High),
         Cause::Operator => ("done here".into(), Confidence::High),
     }
 }

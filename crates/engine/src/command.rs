@@ -131,6 +131,8 @@ pub enum News {
     Around(Arc<Around>),
     /// How the head of a camera stands that somebody steers.
     Head(String, Box<HeadState>),
+    /// The terminal's bell is to be rung.
+    Bell,
     /// Something was sent to this screen.
     Order(Order),
     /// What the screens show that run, by their names.

@@ -3,6 +3,7 @@
 mod desk;
 mod machine;
 mod pictures;
+mod reported;
 
 use crate::camera::{CameraDef, FeedKey};
 use crate::command::{Command, News};

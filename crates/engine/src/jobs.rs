@@ -37,7 +37,7 @@ use lattice_core::target::Newcomer;
 use lattice_core::{Cause, Credentials, Secret, SourceUrl, TransportChoice};
 use lattice_net::find::{FindConfig, FindProgress, Found, Search, probe_addresses, proposed_ranges};
 use lattice_net::reach::interfaces;
-use lattice_net::{Background, Imaging, Trust};
+use lattice_net::{Background, Imaging, ReportNews, Trust};
 use lattice_store::site::CertificateTrust;
 use lattice_store::{Camera, KeyringError, PasswordSource, Role, Sighting, SiteError, export_lattice, import_lattices};
 use std::collections::BTreeSet;
@@ -156,6 +156,8 @@ pub(crate) enum JobNews {
     Device(String, DeviceNews),
     /// How the head of a camera stands that somebody steers.
     Head(String, Box<HeadState>),
+    /// What a camera's device reports.
+    Reported(String, ReportNews),
     /// A device said what it is.
     Surveyed(Surveyed),
     /// A camera that was added while it could not be reached was asked again.

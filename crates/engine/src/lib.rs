@@ -22,6 +22,7 @@ mod keyframes;
 mod outward;
 pub mod places;
 mod planning;
+mod reporting;
 mod returns;
 mod snapshot;
 mod steering;

@@ -10,6 +10,7 @@ use lattice_core::clock::Told;
 use lattice_core::find::Exposure;
 use lattice_core::ledger::Ledger;
 use lattice_core::meter::Figures;
+use lattice_core::onvif::ReportKind;
 use lattice_core::{Mono, Role, Wall};
 use lattice_store::Site;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -25,6 +26,8 @@ pub struct Known {
     pub exposed: BTreeMap<String, Exposure>,
     /// When something was last received from them, seconds UTC.
     pub seen: BTreeMap<String, i64>,
+    /// What cameras report themselves that is there now, and since when, where a rule wants their tiles to say so.
+    pub reports: BTreeMap<String, Vec<(ReportKind, Mono)>>,
 }
 
 /// How the record stands.

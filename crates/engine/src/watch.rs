@@ -116,6 +116,22 @@ impl Watch {
         }
     }
 
+    /// What a camera's device reported goes into the ledger.
+    pub fn on_reported(&mut self, now: Moment, site: &Site, name: &str, events: &[Event]) {
+        if self.elsewhere || events.is_empty() {
+            return;
+        }
+        let kept = site.camera(name);
+        let subject = Subject {
+            camera: name.to_owned(),
+            stream: "device",
+            group: kept.and_then(|kept| kept.group.clone()),
+            recorder: None,
+            host: kept.and_then(|kept| kept.address.clone()),
+        };
+        self.ledger.observe(&subject, events, |at| now.wall(at));
+    }
+
     /// Another program keeps the ledger and has these entries now.
     pub fn on_elsewhere(&mut self, entries: Vec<Entry>) {
         self.ledger = Ledger::kept_elsewhere(entries);

@@ -6,7 +6,7 @@ use crate::http::{HttpError, Line, Question};
 use hyper::StatusCode;
 use lattice_core::onvif::{
     self, AddressPlan, Capabilities, DeviceInformation, DeviceTime, Element, Encoder, EncoderLimits, Fault, MediaVersion,
-    NetworkInterface, Profile, Security, Service, User, UserLevel, answer, envelope,
+    NetworkInterface, Profile, Security, Service, User, UserLevel, answer, envelope_with,
 };
 use lattice_core::rtsp::Withheld;
 use lattice_core::{Cause, ClockOffset, ClockProbe, Credentials, Scheme, SourceUrl, Wall};
@@ -166,20 +166,31 @@ impl Device {
 
     /// One question to a service. `signed` puts the sign-in's token into the message.
     pub(crate) async fn ask(&self, service: &SourceUrl, body: &str, signed: bool) -> Result<Element, DeviceError> {
+        self.ask_within(service, ("", body), signed, ANSWER_WITHIN).await
+    }
+
+    /// The same with a head, and another time to answer in.
+    pub(crate) async fn ask_within(
+        &self,
+        service: &SourceUrl,
+        (head, body): (&str, &str),
+        signed: bool,
+        within: Duration,
+    ) -> Result<Element, DeviceError> {
         let credentials = self.url.credentials().filter(|_| signed);
         let security = credentials.map(|credentials| Security {
             credentials,
             nonce: rand::random(),
             created: clock::wall().offset(self.ahead),
         });
-        let message = envelope(body, security.as_ref());
+        let message = envelope_with(head, body, security.as_ref());
         let question = Question {
             url: &service.clone().with_credentials(credentials.cloned()),
             address: self.address.map(|address| SocketAddr::new(address.ip(), service.port())),
             body: Some((MEDIA_TYPE, message)),
             trust: self.trust,
         };
-        let (status, bytes) = self.line.ask_whole(&question, ANSWER_WITHIN, MAX_ANSWER).await?;
+        let (status, bytes) = self.line.ask_whole(&question, within, MAX_ANSWER).await?;
         let not_a_device = || DeviceError::NotADevice { address: service.authority() };
         let looks_like_xml = bytes.iter().find(|b| !b.is_ascii_whitespace()).is_some_and(|b| matches!(b, b'<' | 0xef));
         if !looks_like_xml {

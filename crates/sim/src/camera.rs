@@ -1,6 +1,6 @@
 //! One camera: what it is, what runs of it, what goes wrong with it.
 
-use crate::device::{DeviceSpec, Imaging};
+use crate::device::{DeviceSpec, Imaging, ReportFault, Reports};
 use crate::fault::{Fault, PictureFault, SoundFault};
 use crate::head::{Aim, Head, HeadFault};
 use crate::light::Light;
@@ -10,6 +10,7 @@ use crate::scene::View;
 use crate::sound::SoundSpec;
 use crate::video::VideoStream;
 use lattice_core::Credentials;
+use lattice_core::onvif::ReportKind;
 use lattice_core::rtsp::DigestAlgorithm;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::atomic::AtomicU16;
@@ -178,6 +179,8 @@ pub(crate) struct Shared {
     pub faults: Arc<Faults>,
     /// What it stands on, where that can be steered.
     head: Option<Arc<Mutex<Head>>>,
+    /// What its device reports.
+    pub reports: Arc<Reports>,
     pub log: Log,
 }
 
@@ -207,7 +210,18 @@ impl Shared {
         let state = State { sign_in, clock_ahead, fixed_address: false, told_name: spec.name.clone() };
         let (address, service_port) = (watch::Sender::new(address), AtomicU16::new(service_port));
         let runtime = tokio::runtime::Handle::current();
-        Self { spec, address, service_port, state: Mutex::new(state), runtime, streams, faults, head, log }
+        Self {
+            spec,
+            address,
+            service_port,
+            state: Mutex::new(state),
+            runtime,
+            streams,
+            faults,
+            head,
+            reports: Arc::default(),
+            log,
+        }
     }
 
     /// What its device service changed.
@@ -306,7 +320,7 @@ impl Trouble {
                     trouble.picture = Some(how);
                     trouble.pace *= if how == PictureFault::Night { 0.5 } else { 1.0 };
                 }
-                Fault::Move { .. } | Fault::Push { .. } => {}
+                Fault::Move { .. } | Fault::Push { .. } | Fault::Report { .. } | Fault::Flood { .. } => {}
             }
         }
         trouble
@@ -380,9 +394,38 @@ impl Camera {
                 self.shared.runtime.spawn(push(stream, self.address().ip(), to, rtp, lasting));
             }
         }
+        let reports = self.shared.reports.clone();
+        match fault {
+            Fault::Report { kind, lasting } => {
+                reports.tell(kind, true);
+                self.shared.runtime.spawn(async move {
+                    tokio::time::sleep(lasting).await;
+                    reports.tell(kind, false);
+                });
+            }
+            Fault::Flood { rate, lasting } => {
+                self.shared.runtime.spawn(async move {
+                    let (begun, mut each) =
+                        (tokio::time::Instant::now(), tokio::time::interval(Duration::from_secs_f64(1.0 / rate)));
+                    let mut active = true;
+                    while begun.elapsed() < lasting {
+                        each.tick().await;
+                        reports.tell(ReportKind::Motion, active);
+                        active = !active;
+                    }
+                    reports.tell(ReportKind::Motion, false);
+                });
+            }
+            _ => {}
+        }
         if matches!(fault, Fault::Cut { .. } | Fault::Move { .. }) {
             self.shared.faults.cuts.send_modify(|count| *count += 1);
         }
+    }
+
+    /// Its event service misbehaves so from now on.
+    pub fn report_fault(&self, fault: ReportFault) {
+        self.shared.reports.misbehave(fault);
     }
 
     /// Where its head looks; `None` where it has none.

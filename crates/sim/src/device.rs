@@ -2,8 +2,11 @@
 
 mod imaging;
 mod ptz;
+mod reports;
 
 pub(crate) use imaging::Imaging;
+pub use reports::ReportFault;
+pub(crate) use reports::Reports;
 
 use crate::camera::{Role, Shared, SignIn, unix_micros};
 use crate::head::HeadFault;
@@ -185,7 +188,12 @@ async fn answer(camera: Arc<Shared>, request: Request<Incoming>) -> Result<Respo
     if slow {
         tokio::time::sleep(std::time::Duration::from_secs(5)).await;
     }
-    Ok(match reply(&camera, &document) {
+    let question = document.child("Body").and_then(|body| body.children.first());
+    let answer = match question.filter(|question| reports::QUESTIONS.contains(&question.name.as_str())) {
+        Some(question) => reports::reply(&camera, &document, question).await,
+        None => reply(&camera, &document),
+    };
+    Ok(match answer {
         Ok(body) => soap(&body, StatusCode::OK),
         Err(refusal) => soap(&refusal, StatusCode::BAD_REQUEST),
     })
@@ -334,6 +342,7 @@ fn services(camera: &Shared) -> String {
     let mut all = vec![
         ("http://www.onvif.org/ver10/device/wsdl", "device_service"),
         ("http://www.onvif.org/ver10/media/wsdl", "media_service"),
+        (lattice_core::onvif::EVENT_NAMESPACE, "events_service"),
     ];
     if camera.spec.head {
         all.push((lattice_core::onvif::PTZ_NAMESPACE, "ptz_service"));

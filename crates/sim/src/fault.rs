@@ -1,5 +1,6 @@
 //! Faults on order.
 
+use lattice_core::onvif::ReportKind;
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 use std::time::Duration;
@@ -68,6 +69,20 @@ pub enum Fault {
     Sound {
         /// How.
         how: SoundFault,
+        /// How long.
+        lasting: Duration,
+    },
+    /// The device reports something, and after this time that it is over.
+    Report {
+        /// What.
+        kind: ReportKind,
+        /// How long.
+        lasting: Duration,
+    },
+    /// The device reports motion and its end again and again.
+    Flood {
+        /// Reports a second.
+        rate: f64,
         /// How long.
         lasting: Duration,
     },
@@ -161,6 +176,8 @@ impl Fault {
             | Self::Picture { lasting, .. }
             | Self::Throttle { lasting, .. }
             | Self::Sound { lasting, .. }
+            | Self::Report { lasting, .. }
+            | Self::Flood { lasting, .. }
             | Self::Size { lasting, .. }
             | Self::Push { lasting, .. } => *lasting,
             Self::Move { .. } => Duration::ZERO,
@@ -178,6 +195,8 @@ impl Fault {
             Self::Slow { .. } => "slow",
             Self::Picture { how, .. } => how.word(),
             Self::Sound { how, .. } => how.word(),
+            Self::Report { kind, .. } => kind.word(),
+            Self::Flood { .. } => "flood",
             Self::Throttle { .. } => "throttle",
             Self::Size { .. } => "size",
             Self::Move { .. } => "move",
@@ -189,7 +208,7 @@ impl Fault {
 /// Why a fault could not be understood.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, throttle KBIT_S SECONDS, size WIDTH HEIGHT SECONDS, freeze|dark|glare|cover|blur|night SECONDS, hush|shout|clip SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
+    "not a fault: {0:?}; say cut SECONDS, stall SECONDS, loss PERCENT SECONDS, delay MS JITTER_MS SECONDS, slow PERCENT SECONDS, throttle KBIT_S SECONDS, size WIDTH HEIGHT SECONDS, freeze|dark|glare|cover|blur|night SECONDS, hush|shout|clip SECONDS, motion|crossing|tampering|signal-loss|digital-input|storage-failure|heard|other SECONDS, flood PER_SECOND SECONDS, move ADDRESS, push ADDRESS:PORT SECONDS or push-rtp ADDRESS:PORT SECONDS"
 )]
 /// Why an order is no fault.
 pub struct FaultParseError(pub String);
@@ -228,6 +247,7 @@ impl FromStr for Fault {
             ("slow", [share, s]) if *share > 0.0 && *share <= 100.0 => {
                 Ok(Self::Slow { share: share / 100.0, lasting: seconds(*s) })
             }
+            ("flood", [rate, s]) if (0.1..=2000.0).contains(rate) => Ok(Self::Flood { rate: *rate, lasting: seconds(*s) }),
             ("throttle", [kbits, s]) if *kbits >= 1.0 => Ok(Self::Throttle { bits: kbits * 1e3, lasting: seconds(*s) }),
             ("size", [width, height, s]) if (64.0..=4096.0).contains(width) && (64.0..=4096.0).contains(height) => {
                 Ok(Self::Size { width: *width as usize & !1, height: *height as usize & !1, lasting: seconds(*s) })
@@ -236,6 +256,9 @@ impl FromStr for Fault {
                 let lasting = seconds(*s);
                 if let Some(how) = SoundFault::ALL.into_iter().find(|how| how.word() == word) {
                     return Ok(Self::Sound { how, lasting });
+                }
+                if let Some(kind) = ReportKind::from_word(word) {
+                    return Ok(Self::Report { kind, lasting });
                 }
                 let how = PictureFault::ALL.into_iter().find(|how| how.word() == word).ok_or_else(error)?;
                 Ok(Self::Picture { how, lasting })

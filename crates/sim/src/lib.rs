@@ -27,7 +27,7 @@ mod video;
 pub use block_code::{read as read_block_code, stamp as stamp_block_code};
 pub use camera::{Camera, CameraSpec, Encryption, Pictures, Role, SignIn, StreamSpec};
 pub use canvas::Canvas;
-pub use device::DeviceSpec;
+pub use device::{DeviceSpec, ReportFault};
 pub use fault::{Fault, FaultParseError, SoundFault};
 pub use head::{Aim, HeadFault};
 pub use light::Light;

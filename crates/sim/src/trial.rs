@@ -128,7 +128,12 @@ impl Ordered {
                     PictureFault::Blur => &[Cause::OutOfFocus],
                     PictureFault::Night => &[Cause::CameraSlowed],
                 },
-                Fault::Sound { .. } | Fault::Size { .. } | Fault::Push { .. } | Fault::Move { .. } => &[],
+                Fault::Sound { .. }
+                | Fault::Report { .. }
+                | Fault::Flood { .. }
+                | Fault::Size { .. }
+                | Fault::Push { .. }
+                | Fault::Move { .. } => &[],
             },
             Self::SlowMachine { .. } => &[Cause::MachineSlow],
             Self::SlowTerminal { .. } => &[Cause::TerminalSlow],

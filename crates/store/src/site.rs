@@ -7,6 +7,7 @@ mod document;
 mod lattices;
 mod looks;
 mod read;
+mod rules;
 
 pub use document::{Editor, SiteFile};
 pub use lattices::{DWELL, MAX_TILES, Screen, Stop, Tour, export_lattice, free_lattice_name, import_lattices};
@@ -15,6 +16,7 @@ pub use lattice_core::Role;
 use lattice_core::adjust::{Adjust, Preset};
 use lattice_core::lattice::Lattice;
 use lattice_core::lens::Lens;
+use lattice_core::rule::Rule;
 use lattice_core::target::{Target, understand};
 use lattice_core::thresholds::{Override, Thresholds};
 use lattice_core::{BitsPerSecond, SourceUrl, TransportChoice};
@@ -214,6 +216,8 @@ pub struct Site {
     pub largest_picture: Option<u64>,
     /// Whether sound is received where cameras do not say it themselves; it is for `None`.
     pub sound: Option<bool>,
+    /// What is done when cameras report something.
+    pub rules: Vec<Rule>,
     /// Presets of adjustments of its own.
     pub presets: Vec<Preset>,
     /// Saved lattices, in the order of their quick keys.

@@ -295,6 +295,14 @@ impl<W: Write> Display<W> {
         self.shown = Buffer::default();
     }
 
+    /// The terminal's bell rings with the next step.
+    ///
+    /// # Errors
+    /// When the terminal cannot be written to.
+    pub fn ring(&mut self) -> io::Result<()> {
+        self.backend.write_all(b"\x07")
+    }
+
     /// The terminal has done what it was sent before it was asked.
     pub fn on_done(&mut self) {
         self.images.on_done(Instant::now());

@@ -77,6 +77,8 @@ pub enum Effect {
     Tell(Command),
     /// Order a fault from the stand-in camera of this name.
     Fault(String, &'static str),
+    /// Ring the terminal's bell.
+    Bell,
     /// Leave.
     Quit,
     /// What the engine would open.
@@ -507,6 +509,7 @@ impl App {
             News::Imported(lattices) => self.take_lattices(lattices.clone()),
             News::Order(order) => self.take_order(order.clone()),
             News::Screens(shows) => self.other_screens.clone_from(shows),
+            News::Bell => self.effects.push(Effect::Bell),
             _ => {}
         }
     }

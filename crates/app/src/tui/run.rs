@@ -345,6 +345,7 @@ impl Show {
                         self.app.say(Tone::Alarm, format!("{camera} is no stand-in camera: it takes no faults"));
                     }
                 }
+                Effect::Bell => drop(self.screen.display.ring()),
                 Effect::Quit => self.quit = true,
                 #[cfg(test)]
                 Effect::Open(_) | Effect::Close(_) => {}

@@ -255,6 +255,8 @@ pub struct Capabilities {
     pub media: Option<String>,
     /// Address of the PTZ service, where it can be steered.
     pub ptz: Option<String>,
+    /// Address of the event service, where it reports what happens.
+    pub events: Option<String>,
     /// How many video sources it has, where it says so: several make it a recorder.
     pub video_sources: Option<u32>,
     /// It records.
@@ -270,6 +272,7 @@ impl Capabilities {
         Self {
             media: all.text_at(&["Media", "XAddr"]).map(str::to_owned),
             ptz: all.text_at(&["PTZ", "XAddr"]).map(str::to_owned),
+            events: all.text_at(&["Events", "XAddr"]).map(str::to_owned),
             video_sources: extension
                 .and_then(|extension| extension.text_at(&["DeviceIO", "VideoSources"]))
                 .and_then(|text| text.parse().ok()),

@@ -28,11 +28,11 @@ impl Security<'_> {
         let user = escape(&self.credentials.user);
         let security = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss";
         format!(
-            "<s:Header><w:Security s:mustUnderstand=\"1\" xmlns:w=\"{security}-wssecurity-secext-1.0.xsd\" \
+            "<w:Security s:mustUnderstand=\"1\" xmlns:w=\"{security}-wssecurity-secext-1.0.xsd\" \
              xmlns:u=\"{security}-wssecurity-utility-1.0.xsd\"><w:UsernameToken><w:Username>{user}</w:Username>\
              <w:Password Type=\"{security}-username-token-profile-1.0#PasswordDigest\">{digest}</w:Password>\
              <w:Nonce EncodingType=\"{security}-soap-message-security-1.0#Base64Binary\">{nonce}</w:Nonce>\
-             <u:Created>{created}</u:Created></w:UsernameToken></w:Security></s:Header>"
+             <u:Created>{created}</u:Created></w:UsernameToken></w:Security>"
         )
     }
 }
@@ -40,7 +40,14 @@ impl Security<'_> {
 /// A whole message around a body.
 #[must_use]
 pub fn envelope(body: &str, security: Option<&Security<'_>>) -> String {
-    let header = security.map(Security::emit).unwrap_or_default();
+    envelope_with("", body, security)
+}
+
+/// The same with more in its head.
+#[must_use]
+pub fn envelope_with(head: &str, body: &str, security: Option<&Security<'_>>) -> String {
+    let header = format!("{head}{}", security.map(Security::emit).unwrap_or_default());
+    let header = if header.is_empty() { header } else { format!("<s:Header>{header}</s:Header>") };
     format!(
         "<?xml version=\"1.0\" encoding=\"UTF-8\"?><s:Envelope xmlns:s=\"http://www.w3.org/2003/05/soap-envelope\" \
          xmlns:tds=\"http://www.onvif.org/ver10/device/wsdl\" xmlns:trt=\"http://www.onvif.org/ver10/media/wsdl\" \
@@ -95,6 +102,12 @@ pub fn answer(document: &Element) -> Option<Result<&Element, Fault>> {
     Some(Err(Fault { codes, reason }))
 }
 
+/// A moment as `xs:dateTime` has it, in UTC.
+#[must_use]
+pub fn date_time(at: Wall) -> String {
+    rfc3339(at)
+}
+
 /// `2026-11-25T02:03:04.005Z`.
 pub(super) fn rfc3339(at: Wall) -> String {
     let micros = at.as_unix_micros();
@@ -103,6 +116,31 @@ pub(super) fn rfc3339(at: Wall) -> String {
     let millis = in_day / 1000;
     let (hour, minute, second) = (millis / 3_600_000, millis / 60_000 % 60, millis / 1000 % 60);
     format!("{year:04}-{month:02}-{day:02}T{hour:02}:{minute:02}:{second:02}.{:03}Z", millis % 1000)
+}
+
+/// A moment as `xs:dateTime` has it, with a zone or in UTC, with or without parts of a second.
+pub(super) fn created_of(text: &str) -> Option<Wall> {
+    let text = text.trim();
+    let number = |from: usize, to: usize| text.get(from..to).and_then(|part| part.parse::<i64>().ok());
+    let (year, month, day) = (number(0, 4)?, number(5, 7)?, number(8, 10)?);
+    let (hour, minute, second) = (number(11, 13)?, number(14, 16)?, number(17, 19)?);
+    let sane = (1..=12).contains(&month) && (1..=31).contains(&day) && hour < 25 && minute < 60 && second < 62;
+    let rest = text.get(19..)?;
+    let fraction =
+        rest.strip_prefix('.').map_or("", |rest| &rest[..rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len())]);
+    let micros: String = fraction.chars().chain("000000".chars()).take(6).collect();
+    let zone = rest.trim_start_matches(|c: char| c == '.' || c.is_ascii_digit());
+    let minutes = match zone.split_at_checked(1) {
+        Some((sign @ ("+" | "-"), zone)) => {
+            let (hours, minutes) = zone.split_once(':')?;
+            let minutes = hours.parse::<i64>().ok()?.checked_mul(60)?.checked_add(minutes.parse().ok()?)?;
+            if sign == "+" { minutes } else { -minutes }
+        }
+        _ => 0,
+    };
+    let days = days_from_civil(year, month, day);
+    let seconds = days * 86_400 + hour * 3600 + minute * 60 + second - minutes.clamp(-1440, 1440) * 60;
+    sane.then(|| Wall::from_unix_micros(seconds * 1_000_000 + micros.parse::<i64>().unwrap_or(0)))
 }
 
 /// Year, month and day of a day counted from 1970-01-01 (proleptic Gregorian, by eras of 400 years).
@@ -131,6 +169,22 @@ pub(super) const fn days_from_civil(year: i64, month: i64, day: i64) -> i64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn moments_are_read_in_every_form() {
+        for (text, micros) in [
+            ("2010-09-16T07:50:45Z", 1_284_623_445_000_000),
+            ("2010-09-16T07:50:45.25Z", 1_284_623_445_250_000),
+            ("2010-09-16T09:50:45.123456789+02:00", 1_284_623_445_123_456),
+            (" 2010-09-16T02:20:45-05:30 ", 1_284_623_445_000_000),
+            ("2010-09-16T07:50:45", 1_284_623_445_000_000),
+        ] {
+            assert_eq!(created_of(text).map(Wall::as_unix_micros), Some(micros), "{text}");
+        }
+        for bad in ["", "now", "2010-13-16T07:50:45Z", "2010-09-16", "2010-09-16T07:50:45+0a:00", "2010-09-16T07:50:4é"] {
+            assert_eq!(created_of(bad), None, "{bad}");
+        }
+    }
 
     #[test]
     fn the_token_of_the_specification_is_made() {

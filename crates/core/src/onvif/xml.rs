@@ -10,6 +10,8 @@ const MAX_DEPTH: usize = 48;
 const MAX_ELEMENTS: usize = 60_000;
 /// Most attributes kept of one element.
 const MAX_ATTRIBUTES: usize = 32;
+/// Most namespaces in force at a time.
+const MAX_DECLARED: usize = 64;
 
 /// Why a document is refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -44,6 +46,8 @@ pub struct Element {
     pub children: Vec<Element>,
     /// Its own text, trimmed.
     pub text: String,
+    /// Its namespace, kept only where it must be said again: below `ReferenceParameters`.
+    pub namespace: String,
 }
 
 impl Element {
@@ -56,6 +60,7 @@ impl Element {
         let mut reader = Reader::from_str(text.trim_start_matches('\u{feff}'));
         reader.config_mut().check_end_names = true;
         let (mut open, mut elements): (Vec<Self>, usize) = (Vec::new(), 0);
+        let mut declared: Vec<(usize, String, String)> = Vec::new();
         loop {
             match reader.read_event().map_err(|_| XmlError::Malformed)? {
                 Event::Start(start) => {
@@ -63,14 +68,15 @@ impl Element {
                     if open.len() >= MAX_DEPTH || elements > MAX_ELEMENTS {
                         return Err(XmlError::TooLarge);
                     }
-                    open.push(Self::begin(&start));
+                    let element = Self::begin(&start, &open, &mut declared);
+                    open.push(element);
                 }
                 Event::Empty(start) => {
                     elements += 1;
                     if elements > MAX_ELEMENTS {
                         return Err(XmlError::TooLarge);
                     }
-                    let element = Self::begin(&start);
+                    let element = Self::begin(&start, &open, &mut declared);
                     match open.last_mut() {
                         Some(parent) => parent.children.push(element),
                         None => return Ok(element),
@@ -106,7 +112,20 @@ impl Element {
         }
     }
 
-    fn begin(start: &BytesStart<'_>) -> Self {
+    fn begin(start: &BytesStart<'_>, open: &[Self], declared: &mut Vec<(usize, String, String)>) -> Self {
+        // What was declared by an element that is closed is gone.
+        declared.retain(|(depth, ..)| *depth < open.len());
+        for attribute in start.attributes().filter_map(Result::ok).take(MAX_ATTRIBUTES) {
+            let key = attribute.key.as_ref();
+            if let Some(prefix) = key.strip_prefix("xmlns:").or_else(|| (key == "xmlns").then_some(""))
+                && declared.len() < MAX_DECLARED
+            {
+                declared.push((open.len(), prefix.to_owned(), plain(&attribute.value)));
+            }
+        }
+        let kept = open.last().is_some_and(|parent| parent.name == "ReferenceParameters");
+        let prefix = start.name().as_ref().split_once(':').map_or("", |(prefix, _)| prefix).to_owned();
+        let namespace = declared.iter().rev().find(|(_, have, _)| kept && *have == prefix).map(|(.., uri)| uri.clone());
         let attributes = start
             .attributes()
             .filter_map(Result::ok)
@@ -117,7 +136,12 @@ impl Element {
                 (attribute.key.local_name().as_ref().to_owned(), plain(&value))
             })
             .collect();
-        Self { name: start.local_name().as_ref().to_owned(), attributes, ..Self::default() }
+        Self {
+            name: start.local_name().as_ref().to_owned(),
+            attributes,
+            namespace: namespace.unwrap_or_default(),
+            ..Self::default()
+        }
     }
 
     /// The first child with this name.

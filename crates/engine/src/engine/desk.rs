@@ -202,6 +202,7 @@ impl Machine {
                 }
                 self.tell(News::Head(name, state));
             }
+            JobNews::Reported(name, news) => self.on_reported(&name, news),
             JobNews::Later(name, result) => self.follow(|errands| Ok(errands.on_later(&name, result))),
             JobNews::Live(name, result) => self.follow(|errands| errands.on_live(&name, result)),
             JobNews::Surveyed(surveyed) => self.on_surveyed(&surveyed),

@@ -14,6 +14,7 @@ use crate::keyframes::Keyframes;
 use crate::outward::Outward;
 use crate::places;
 use crate::planning::{Move, Planning};
+use crate::reporting::Reporting;
 use crate::returns::Returns;
 use crate::snapshot::{Known, RecordState, Snapshot};
 use crate::steering::Grip;
@@ -89,6 +90,8 @@ pub(super) struct Machine {
     pub(super) errands: Option<Errands>,
     /// The heads that somebody steers, by the names of their cameras.
     pub(super) hands: BTreeMap<String, Grip>,
+    /// The devices that report.
+    pub(super) reporting: Reporting,
     jobs: (Sender<JobNews>, Receiver<JobNews>),
     pub(super) screens: Option<Screens>,
     viewers: BTreeMap<ViewerId, Screen>,
@@ -102,7 +105,7 @@ pub(super) struct Machine {
     publish: watch::Sender<Arc<Snapshot>>,
     next_tick: Instant,
     /// Screens are to look at once.
-    urgent: bool,
+    pub(super) urgent: bool,
     figures_told: Every,
     idle: (Every, Idle),
     returns: Returns,
@@ -168,6 +171,7 @@ impl Machine {
             recalls: Recalls::default(),
             errands,
             hands: BTreeMap::new(),
+            reporting: Reporting::default(),
             jobs,
             screens: screens.transpose()?,
             viewers: BTreeMap::new(),
@@ -402,6 +406,7 @@ impl Machine {
         let adjusted = self.site.cameras.iter().filter(|camera| !camera.adjust.is_off());
         self.adjusted = adjusted.map(|camera| (camera.name.clone(), camera.adjust)).collect();
         self.apply_wanted();
+        self.follow_reports();
         self.feeds.set_most_pixels(self.site.largest_picture.map_or(lattice_core::video::MAX_PIXELS, |mega| mega * 1_000_000));
     }
 
@@ -442,6 +447,11 @@ impl Machine {
         });
     }
 
+    /// Where jobs tell what came of them.
+    pub(super) fn job_news(&self) -> Sender<JobNews> {
+        self.jobs.0.clone()
+    }
+
     fn tick(&mut self) {
         self.tell_time();
         if let Ok(measured) = self.decoding.try_recv() {
@@ -470,6 +480,7 @@ impl Machine {
             self.apply_wanted();
         }
         self.watch.observe(self.now, &self.cameras, &self.site, &figures);
+        self.enter_reports();
         self.keep_changed();
         let (ledger, utc) = (self.watch.ledger().clone(), self.now.utc);
         self.outward.figures(&self.cameras, &self.site, &figures, || ledger.alarms(utc).count());

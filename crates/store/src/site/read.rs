@@ -2,6 +2,7 @@
 
 use super::lattices::{self, RawLattice, RawScreen, RawTour};
 use super::looks::{self, RawAdjust, RawLens, RawPreset};
+use super::rules;
 use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, ThresholdsFor, stream_target};
 use lattice_core::playout::LONGEST;
 use lattice_core::sight::Finding;
@@ -32,6 +33,8 @@ struct RawSite {
     largest_picture: Option<Spanned<u64>>,
     hold_after_loss: Option<Spanned<f64>>,
     sound: Option<bool>,
+    #[serde(default, rename = "rule")]
+    rules: Vec<rules::RawRule>,
     #[serde(default)]
     thresholds: Vec<RawThresholds>,
     #[serde(default, rename = "preset")]
@@ -215,6 +218,7 @@ fn build(raw: RawSite) -> Result<Site, Complaint> {
         let camera = camera(&site, raw)?;
         site.cameras.push(camera);
     }
+    site.rules = raw.rules.into_iter().map(rules::rule).collect::<Result<_, _>>()?;
     for raw in raw.thresholds {
         let thresholds = thresholds(raw)?;
         site.thresholds.push(thresholds);

@@ -193,6 +193,7 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
             return out;
         }
     }
+    out.extend(reported(app, key));
     let Some(figures) = figures else { return out };
     out.extend(heard(figures));
     out.extend(trouble(figures, app.now).into_iter().map(|(rank, forms)| Field { forms, tone, rank }));
@@ -217,6 +218,16 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
         out.extend(details(figures).into_iter().zip(3..).map(|(text, rank)| field(Rank::Beside(rank), Tone::Faint, text)));
     }
     out
+}
+
+/// What the camera reports itself, the newest of it.
+fn reported(app: &App, key: FeedKey) -> Option<Field> {
+    let there = app.known.reports.get(app.cameras.name(key.camera))?;
+    let (kind, since) = there.iter().max_by_key(|(_, since)| *since)?;
+    let word = kind.word().replace('-', " ");
+    let others = if there.len() > 1 { format!(" +{}", there.len() - 1) } else { String::new() };
+    let long = format!("{word}{others} {}", short_span(app.now.since(*since)));
+    Some(forms(Rank::Trouble, Tone::Here, [long, format!("{word}{others}")]))
 }
 
 /// Whether it has sound, and how loud that is.

@@ -59,6 +59,7 @@ const fn sign(kind: EventKind) -> (&'static str, Tone) {
         | EventKind::SoundSilent
         | EventKind::SoundLoud
         | EventKind::SoundClipped
+        | EventKind::Reported
         | EventKind::SizeChanged
         | EventKind::RateChanged
         | EventKind::NightMode
