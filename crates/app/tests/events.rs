@@ -119,6 +119,11 @@ fn a_rule_marks_the_tile_enters_the_ledger_runs_a_program_and_sends_json() {
     wall.wait("the tone's level", |screen| screen.contains("Lock gate upper sub") && screen.contains("-20.0"));
     wall.keys(&["o"]);
     wall.wait_for("is off");
+    // Back on the wall, two seconds of the selected tile become one still.
+    wall.keys(&["Escape"]);
+    wall.wait("the wall", |screen| screen.contains("enlarge"));
+    wall.keys(&["*"]);
+    wall.wait_for("-averaged.png");
     wall.keys(&["q", "q"]);
     assert!(std::fs::read_to_string(&site).unwrap().contains("sound = false"));
 }

@@ -73,6 +73,8 @@ pub enum Command {
     Around(u64),
     /// Keep the picture of a stream.
     Still(FeedKey),
+    /// Keep a still of this stream that its pictures of the next 2 s are averaged into.
+    Burst(FeedKey),
     /// Keep the pictures of a screen on one sheet, with this title.
     Sheet(String, Vec<SheetPlace>),
     /// Write a report of this time back to a file, named as it was typed.

@@ -15,7 +15,7 @@ pub use check::{Checker, Subject, check, remembered, sighting_key};
 pub use devices::{DeviceFacts, DeviceNews, DevicePart};
 pub use intake::{Asked, Intake, Trouble, exposure_of, find_service, take_in};
 pub use report::{Form, Gathered, gather, groups, operator, write, write_pages};
-pub(crate) use stills::{Facts, ON_A_SHEET, Stills};
+pub(crate) use stills::{Burst, Facts, ON_A_SHEET, Stills};
 pub use stills::{StillForm, StillOptions, adjusted};
 pub(crate) use survey::{EVERY as SURVEY_EVERY, Surveyed};
 pub use survey::{ago, last_seen};

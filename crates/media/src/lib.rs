@@ -8,6 +8,7 @@
 
 mod adjust;
 mod bench;
+pub mod burst;
 mod colour;
 mod fallback;
 mod glance;

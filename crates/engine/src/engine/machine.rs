@@ -8,7 +8,7 @@ use crate::command::{Command, Loudness, News};
 use crate::demand::{ViewerId, print_of};
 use crate::feeds::{Bell, Bells, Feeds};
 use crate::idle::Idle;
-use crate::jobs::{Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
+use crate::jobs::{Burst, Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
 use crate::keeper::{Keeper, KeeperNews};
 use crate::keyframes::Keyframes;
 use crate::outward::Outward;
@@ -87,6 +87,7 @@ pub(super) struct Machine {
     outward: Outward,
     pub(super) stills: Stills,
     pub(super) recalls: Recalls,
+    pub(super) burst: Option<Burst>,
     pub(super) errands: Option<Errands>,
     /// The heads that somebody steers, by the names of their cameras.
     pub(super) hands: BTreeMap<String, Grip>,
@@ -169,6 +170,7 @@ impl Machine {
             outward,
             stills: Stills::new(config.stills),
             recalls: Recalls::default(),
+            burst: None,
             errands,
             hands: BTreeMap::new(),
             reporting: Reporting::default(),
@@ -325,6 +327,7 @@ impl Machine {
             }
             Command::Around(entry) => self.look_around_entry(entry),
             Command::Still(key) => self.keep_still(key),
+            Command::Burst(key) => self.keep_burst(key),
             Command::Sheet(title, places) => self.keep_sheet(title, places),
             Command::Report(path, span) => self.report(&path, span),
             Command::Charts(title, drawing) => self.write_charts(title, drawing),

@@ -4,7 +4,7 @@ use super::machine::Machine;
 use crate::around::{Around, SIZE, jpeg};
 use crate::camera::FeedKey;
 use crate::command::{Loudness, SheetPlace};
-use crate::jobs::{Facts, ON_A_SHEET};
+use crate::jobs::{Burst, Facts, ON_A_SHEET};
 use crate::keeper::KeeperNews;
 use lattice_store::{KeptPicture, StreamName};
 use std::sync::Arc;
@@ -19,6 +19,15 @@ impl Machine {
         self.feeds.ask_still(key, FULL);
     }
 
+    /// The operator wants one camera's pictures of the next 2 s averaged.
+    pub(super) fn keep_burst(&mut self, key: FeedKey) {
+        if self.burst.is_some() {
+            return self.say(Loudness::Text, "pictures are being gathered for another one: a moment");
+        }
+        self.burst = Some(Burst::begin(key, self.now.mono));
+        self.feeds.ask_still(key, FULL);
+    }
+
     /// The operator wants the pictures of a screen kept.
     pub(super) fn keep_sheet(&mut self, title: String, places: Vec<SheetPlace>) {
         let facts = Facts { cameras: &self.cameras, figures: &self.figures, now: self.now };
@@ -30,7 +39,18 @@ impl Machine {
     /// Pictures that the operator asked for came.
     pub(super) fn take_stills(&mut self) {
         let facts = Facts { cameras: &self.cameras, figures: &self.figures, now: self.now };
-        match self.stills.take(&facts, self.feeds.stills()) {
+        let came = self.feeds.stills();
+        if let Some(burst) = &mut self.burst {
+            let key = burst.key();
+            let own: Vec<_> = came.iter().filter(|(of, _)| *of == key).map(|(_, picture)| picture.clone()).collect();
+            if burst.take(self.now.mono, own) {
+                self.feeds.ask_still(key, FULL);
+            }
+            if let Some(burst) = self.burst.take_if(|burst| burst.is_over(facts.now.mono)) {
+                self.stills.write_burst(&facts, burst);
+            }
+        }
+        match self.stills.take(&facts, came) {
             Some(Ok(text)) => self.say(Loudness::Text, text),
             Some(Err(text)) => self.say(Loudness::Alarm, text),
             None => {}

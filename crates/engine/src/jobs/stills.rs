@@ -8,8 +8,9 @@ use anyhow::Context as _;
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use lattice_core::adjust::Adjust;
 use lattice_core::meter::{Figures, LatencyBasis};
-use lattice_core::{FrameRate, Wall};
+use lattice_core::{FrameRate, Mono, Wall};
 use lattice_media::TilePicture;
+use lattice_media::burst::{Rgb, merge};
 use lattice_report::{Raster, captioned, contact_sheet};
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -57,6 +58,42 @@ enum Asked {
     One(FeedKey),
     /// The streams of a screen in their order, with what stood under each.
     Sheet(Vec<(Option<FeedKey>, Vec<String>)>, Vec<String>),
+}
+
+/// Pictures are gathered for so long,
+const GATHERS: Duration = Duration::from_secs(2);
+/// and of fast streams no more than this.
+const MOST_GATHERED: usize = 50;
+
+/// Pictures that are gathered to be averaged.
+pub(crate) struct Burst {
+    key: FeedKey,
+    begun: Mono,
+    pictures: Vec<Arc<TilePicture>>,
+}
+
+impl Burst {
+    /// Nothing came yet.
+    pub const fn begin(key: FeedKey, now: Mono) -> Self {
+        Self { key, begun: now, pictures: Vec::new() }
+    }
+
+    /// The stream that they are of.
+    pub const fn key(&self) -> FeedKey {
+        self.key
+    }
+
+    /// Pictures came; whether another one is to be asked for.
+    pub fn take(&mut self, now: Mono, came: Vec<Arc<TilePicture>>) -> bool {
+        let any = !came.is_empty();
+        self.pictures.extend(came);
+        any && !self.is_over(now)
+    }
+
+    /// Whether there are enough.
+    pub fn is_over(&self, now: Mono) -> bool {
+        now.since(self.begun) >= GATHERS || self.pictures.len() >= MOST_GATHERED
+    }
 }
 
 /// Where a picture was kept, or why not.
@@ -131,6 +168,32 @@ impl Stills {
         let name = facts.cameras.stream_name(key);
         let raster = Raster::new(picture.width, picture.height, picture.rgb.to_vec());
         self.write(at, &name, self.options.form, move || Ok(captioned(&raster?, &lines)?));
+    }
+
+    /// Averages what was gathered, and writes it.
+    pub fn write_burst(&self, facts: &Facts<'_>, burst: Burst) {
+        let name = facts.cameras.stream_name(burst.key);
+        let Some(last) = burst.pictures.last().cloned() else {
+            let _ = self.done.0.send(Err(format!("{name}: no clean picture came within 2 s")));
+            return;
+        };
+        let mut lines = lines(facts, burst.key, Some(&last));
+        let at = facts.now.wall(last.ready);
+        let span = last.ready.since(burst.pictures[0].ready).as_secs_f64();
+        self.write(at, &format!("{name}-averaged"), StillForm::Png, move || {
+            let of = |picture: &Arc<TilePicture>| (picture.width, picture.height, picture.rgb.to_vec());
+            let pictures: Vec<_> = burst.pictures.iter().map(of).collect();
+            let size = (last.width, last.height);
+            let alike = pictures.iter().filter(|(width, height, _)| (*width, *height) == size);
+            let alike: Vec<Rgb<'_>> = alike.map(|(width, height, bytes)| Rgb { width: *width, height: *height, bytes }).collect();
+            let merged = merge(&alike).context("the pictures are too small to be averaged")?;
+            lines.push(format!(
+                "averaged from {} of {} pictures of {span:.1} s, aligned, edges made clearer",
+                merged.used,
+                pictures.len()
+            ));
+            Ok(captioned(&Raster::new(size.0, size.1, merged.bytes)?, &lines)?)
+        });
     }
 
     fn write_sheet(&mut self, places: Vec<(Option<FeedKey>, Vec<String>)>, title: Vec<String>, at: Wall) {

@@ -32,6 +32,21 @@ impl App {
         }
     }
 
+    /// Keeps a still that pictures of the selected tile are averaged into.
+    pub fn keep_burst(&mut self) {
+        match self.selected_tile().map(Tile::key) {
+            Some(key) if self.pictures.contains_key(&key) => {
+                self.say(
+                    Tone::Text,
+                    "pictures of the next 2 s are averaged into one still: it needs a scene that stands still".into(),
+                );
+                self.tell(Command::Burst(key));
+            }
+            Some(_) => self.say(Tone::Text, "there is no picture of it yet that could be kept".into()),
+            None => self.say(Tone::Text, "this tile is empty".into()),
+        }
+    }
+
     /// Keeps the pictures of the page on one sheet.
     pub fn keep_sheet(&mut self) {
         let place = |place: usize| match self.tile_at(place) {

@@ -109,6 +109,7 @@ impl Keyed for Wall {
             app.next_painting();
         }),
         key("K", "keep a still of the selected tile, at full size, with its figures", |_, app| app.keep_still()),
+        key("*", "keep a still to be read: 2 s of a standing scene averaged", |_, app| app.keep_burst()),
         key("C", "keep a contact sheet of the wall", |_, app| app.keep_sheet()),
         key("S", "burn-in care: all of it moves by a cell now and then, or stays", |_, app| app.change_care()),
         key(".", "the numbers of the tiles: type one and enter to go there", |_, app| app.put_in_front(Numbers::default())),
