@@ -21,8 +21,14 @@ pub struct Rule {
     pub mark: bool,
     /// A still is kept.
     pub still: bool,
+    /// The camera gets this place of the wall, from 0,
+    pub tile: Option<usize>,
+    /// for so long.
+    pub seconds: Duration,
     /// The terminal's bell is rung.
     pub bell: bool,
+    /// The desktop shows a notification, where the terminal can make it.
+    pub notify: bool,
     /// This program is run, with these arguments.
     pub run: Vec<String>,
     /// JSON is sent to this address.

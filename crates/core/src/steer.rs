@@ -17,6 +17,10 @@ use std::time::Duration;
 
 /// After a repeat, a move goes on for so long.
 const AFTER_REPEAT: Duration = Duration::from_millis(250);
+/// After a repeat, a camera stops by itself after so long whatever happens here.
+pub const ENDS_BY: Duration = Duration::from_millis(290);
+/// An order that would make a move last no longer than this is not worth it.
+const WORTH: Duration = Duration::from_millis(20);
 /// After the first press of a terminal of which nothing is known.
 const FIRST_WAIT: Duration = Duration::from_millis(700);
 /// What is learned lies between these.
@@ -65,8 +69,9 @@ struct Held {
     told: Mono,
     repeats: u32,
     until: Mono,
-    /// The last order: when, and the share of the full speed in it.
+    /// The last order: when, and the share of the full speed in it; and when its time-out ends it.
     sent: (Mono, f64),
+    ends: Mono,
     by_mouse: bool,
 }
 
@@ -87,15 +92,16 @@ pub struct Steer {
     held: Option<Held>,
     /// How long this terminal takes to begin repeating, with some room.
     first_wait: Duration,
-    /// The time-out that goes with each order.
+    /// The longest time-out that goes with an order, and the shortest that the device takes.
     timeout: Duration,
+    least: Duration,
 }
 
 impl Steer {
-    /// A hand; `timeout` is that of the device's own, which goes with every order.
+    /// A hand; `timeout` is that of the device's own, which goes with an order at most, `least` the shortest that it takes.
     #[must_use]
-    pub const fn new(timeout: Duration) -> Self {
-        Self { held: None, first_wait: FIRST_WAIT, timeout }
+    pub const fn new(timeout: Duration, least: Duration) -> Self {
+        Self { held: None, first_wait: FIRST_WAIT, timeout, least }
     }
 
     /// How long a press without repeats lasts.
@@ -130,7 +136,8 @@ impl Steer {
             }
             _ => {
                 let until = now + self.first_wait;
-                let held = Held { way, pace, since: now, told: now, repeats: 0, until, sent: (now, 0.0), by_mouse: false };
+                let held =
+                    Held { way, pace, since: now, told: now, repeats: 0, until, sent: (now, 0.0), ends: now, by_mouse: false };
                 self.held = Some(held);
                 self.send(now)
             }
@@ -152,7 +159,17 @@ impl Steer {
             }
             _ => {
                 let pace = Pace::Usual;
-                self.held = Some(Held { way, pace, since: now, told: now, repeats: 0, until, sent: (now, 0.0), by_mouse: true });
+                self.held = Some(Held {
+                    way,
+                    pace,
+                    since: now,
+                    told: now,
+                    repeats: 0,
+                    until,
+                    sent: (now, 0.0),
+                    ends: now,
+                    by_mouse: true,
+                });
                 self.send(now)
             }
         }
@@ -163,13 +180,28 @@ impl Steer {
         self.held.take().map(|_| Order::Stop)
     }
 
+    /// The time-out that goes with an order now: after a repeat it ends when [`ENDS_BY`] has passed since the key was told of last, even
+    /// if nothing more is heard from here. Before the first repeat nobody knows yet whether the key is held.
+    #[must_use]
+    pub fn lasts(&self, now: Mono) -> Duration {
+        match &self.held {
+            Some(held) if held.repeats > 0 && !held.by_mouse => {
+                ENDS_BY.saturating_sub(now.since(held.told)).min(self.timeout).max(self.least)
+            }
+            _ => self.timeout,
+        }
+    }
+
     /// When [`Self::tick`] has something to do next.
     #[must_use]
     pub fn due(&self) -> Option<Mono> {
         let held = self.held.as_ref()?;
         let ramps = held.pace == Pace::Usual && !held.by_mouse && held.sent.1 < 1.0;
-        let again = held.sent.0 + if ramps { CHANGES.min(self.timeout / 2) } else { self.timeout / 2 };
-        Some(again.min(held.until))
+        let faster = if ramps { held.sent.0 + CHANGES } else { held.until };
+        // What was told since the last order makes it last longer; otherwise there is nothing to say anew.
+        let half = held.sent.0 + self.timeout / 2;
+        let again = if self.extends(half) { half } else { held.until };
+        Some(again.min(faster).min(held.until))
     }
 
     /// Time goes on.
@@ -185,13 +217,26 @@ impl Steer {
         let held = self.held.as_ref()?;
         let age = now.since(held.sent.0);
         let faster = (held.speed(now) - held.sent.1).abs() >= 0.1 && age >= CHANGES;
-        (faster || age >= self.timeout / 2).then(|| self.send(now)).flatten()
+        // Late after the last repeat, the shortest time-out of the device would make it last too long.
+        let too_long = held.ends + WORTH < now + self.lasts(now) && !self.extends(now);
+        let again = held.ends.since(now) <= self.timeout / 2 && self.extends(now);
+        ((faster && !too_long) || again).then(|| self.send(now)).flatten()
+    }
+
+    /// Whether an order at this moment would make the move last longer, and no longer than it may.
+    fn extends(&self, at: Mono) -> bool {
+        let Some(held) = &self.held else { return false };
+        let free = held.repeats == 0 || held.by_mouse;
+        let may = held.told + ENDS_BY.max(self.least);
+        let ends = at + self.lasts(at);
+        ends > held.ends + WORTH && (free || ends <= may)
     }
 
     fn send(&mut self, now: Mono) -> Option<Order> {
+        let lasts = self.lasts(now);
         let held = self.held.as_mut()?;
         let speed = held.speed(now);
-        held.sent = (now, speed);
+        (held.sent, held.ends) = ((now, speed), now + lasts);
         Some(Order::Move(held.way.map(|way| (way * speed).clamp(-1.0, 1.0))))
     }
 }
@@ -202,6 +247,7 @@ mod tests {
     use proptest::prelude::*;
 
     const TIMEOUT: Duration = Duration::from_millis(300);
+    const LEAST: Duration = Duration::from_millis(100);
     const RIGHT: Axes<f64> = Axes { pan: 1.0, tilt: 0.0, zoom: 0.0 };
 
     fn at(ms: u64) -> Mono {
@@ -217,10 +263,10 @@ mod tests {
     }
 
     impl Head {
-        fn take(&mut self, now: Mono, order: Option<Order>) {
+        fn take(&mut self, now: Mono, order: Option<Order>, lasts: Duration) {
             match order {
                 Some(Order::Move(axes)) => {
-                    (self.until, self.speed, self.orders) = (Some(now + TIMEOUT), axes.pan, self.orders + 1);
+                    (self.until, self.speed, self.orders) = (Some(now + lasts), axes.pan, self.orders + 1);
                 }
                 Some(Order::Stop) => self.until = None,
                 None => {}
@@ -234,14 +280,15 @@ mod tests {
 
     #[test]
     fn a_key_that_is_held_moves_all_the_while_and_faster_and_faster() {
-        let (mut steer, mut head) = (Steer::new(TIMEOUT), Head::default());
+        let (mut steer, mut head) = (Steer::new(TIMEOUT, LEAST), Head::default());
         let mut speeds = Vec::new();
         for ms in (0..2400).step_by(10) {
             // Pressed at 0, repeated every 33 ms from 500 on.
             let order =
                 if ms == 0 || (ms >= 500 && (ms - 500) % 30 == 0) { steer.press(at(ms), RIGHT, Pace::Usual) } else { None };
-            head.take(at(ms), order);
-            head.take(at(ms), steer.tick(at(ms)));
+            head.take(at(ms), order, steer.lasts(at(ms)));
+            let order = steer.tick(at(ms));
+            head.take(at(ms), order, steer.lasts(at(ms)));
             assert!(head.moves(at(ms)), "at {ms} ms");
             speeds.push(head.speed);
         }
@@ -252,14 +299,15 @@ mod tests {
         let mut now = last;
         while head.moves(now) {
             now = now + Duration::from_millis(5);
-            head.take(now, steer.tick(now));
+            let order = steer.tick(now);
+            head.take(now, order, steer.lasts(now));
         }
         assert!(now.since(last) <= Duration::from_millis(260), "{:?}", now.since(last));
     }
 
     #[test]
     fn releases_other_ways_and_paces_act_at_once() {
-        let mut steer = Steer::new(TIMEOUT);
+        let mut steer = Steer::new(TIMEOUT, LEAST);
         assert_eq!(steer.press(at(0), RIGHT, Pace::Fast), Some(Order::Move(RIGHT)));
         let left = Axes { pan: -1.0, ..Axes::default() };
         let slowly = steer.press(at(20), left, Pace::Slow);
@@ -276,7 +324,7 @@ mod tests {
 
     #[test]
     fn the_mouse_gives_direction_and_speed_and_is_not_believed_for_ever() {
-        let mut steer = Steer::new(TIMEOUT);
+        let mut steer = Steer::new(TIMEOUT, LEAST);
         let way = |pan: f64| Axes { pan, tilt: 0.25, zoom: 0.0 };
         assert_eq!(steer.drag(at(0), way(0.5)), Some(Order::Move(way(0.5))));
         assert_eq!(steer.drag(at(50), way(0.7)), None, "not so often");
@@ -293,15 +341,16 @@ mod tests {
 
     proptest! {
         /// Whatever a hand does: a camera stands still within 300 ms of the last repeat, and of a single press within what was learned,
-        /// also where no tick comes any more.
+        /// also where this program dies at any moment after it.
         #[test]
-        fn nothing_runs_on(gaps in prop::collection::vec((1u64..900, 0u8..4, any::<bool>()), 1..60), dies in any::<bool>()) {
-            let (mut steer, mut head) = (Steer::new(TIMEOUT), Head::default());
+        fn nothing_runs_on(gaps in prop::collection::vec((1u64..900, 0u8..4, any::<bool>()), 1..60), dies in proptest::option::of(0u32..40)) {
+            let (mut steer, mut head) = (Steer::new(TIMEOUT, LEAST), Head::default());
             let (mut now, mut last, mut repeated, mut way) = (at(0), at(0), false, 9u8);
             for (gap, to, moves_on) in gaps {
                 for _ in 0..gap / 10 {
                     now = now + Duration::from_millis(10);
-                    head.take(now, steer.tick(now));
+                    let order = steer.tick(now);
+                    head.take(now, order, steer.lasts(now));
                     if steer.moves() {
                         prop_assert!(head.moves(now), "what is held moves");
                     }
@@ -310,14 +359,18 @@ mod tests {
                 repeated = to == way && steer.moves();
                 way = to;
                 let axes = Axes { pan: f64::from(i8::try_from(to).unwrap() - 1), tilt: 0.5, zoom: 0.0 };
-                head.take(now, steer.press(now, axes, Pace::Usual));
+                let order = steer.press(now, axes, Pace::Usual);
+                head.take(now, order, steer.lasts(now));
                 last = now;
             }
-            let allowed = if repeated || dies { Duration::from_millis(300) } else { steer.first_wait() };
-            for _ in 0..200 {
+            // Who dies after a single press, of which nobody knows yet whether the key is held, leaves the camera its time-out.
+            let single = dies.map_or(steer.first_wait(), |steps| TIMEOUT + Duration::from_millis(10) * steps);
+            let allowed = if repeated { Duration::from_millis(300) } else { single.max(steer.first_wait()) };
+            for step in 0..200 {
                 now = now + Duration::from_millis(10);
-                if !dies {
-                    head.take(now, steer.tick(now));
+                if dies.is_none_or(|dies| step < dies) {
+                    let order = steer.tick(now);
+                    head.take(now, order, steer.lasts(now));
                 }
                 prop_assert!(!head.moves(now) || now.since(last) <= allowed, "{:?} after the last press", now.since(last));
             }

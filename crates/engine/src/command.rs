@@ -135,6 +135,10 @@ pub enum News {
     Head(String, Box<HeadState>),
     /// The terminal's bell is to be rung.
     Bell,
+    /// This camera is to get a place, from 0, for so long.
+    Front(String, usize, Duration),
+    /// The desktop is to show a notification: title and text.
+    Notify(String, String),
     /// Something was sent to this screen.
     Order(Order),
     /// What the screens show that run, by their names.

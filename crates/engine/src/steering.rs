@@ -109,8 +109,8 @@ impl Grip {
         let task = Task {
             reached,
             movement,
-            steer: Steer::new(Duration::from_millis(300)),
-            focus: Steer::new(Duration::from_millis(300)),
+            steer: Steer::new(Duration::from_millis(300), Duration::from_millis(100)),
+            focus: Steer::new(Duration::from_millis(300), Duration::from_millis(100)),
             head: None,
             state: HeadState::default(),
             pending: None,
@@ -284,7 +284,7 @@ impl Task {
 
     /// Sends the newest order, or the next that waits, where none is outstanding.
     fn send(&mut self) {
-        let Some(head) = self.head.clone() else { return };
+        let Some(mut head) = self.head.clone() else { return };
         if self.outstanding.is_some() {
             return;
         }
@@ -296,6 +296,9 @@ impl Task {
         });
         let Some(order) = next else { return };
         let since = clock::now();
+        if matches!(order, HeadOrder::Move(_)) {
+            Arc::make_mut(&mut head).timeout = self.steer.lasts(since);
+        }
         self.outstanding = Some(since);
         self.looked = match order {
             HeadOrder::Look { x, zoom, .. } if x.abs() > 0.15 && (zoom - 1.0).abs() < 0.01 => Some((x, self.state.position)),
@@ -345,7 +348,7 @@ impl Task {
             Answer::Head(Ok(Some(head))) => {
                 self.state.node = Some(head.node.clone());
                 self.state.focuses = head.focuses();
-                (self.steer, self.focus) = (Steer::new(head.timeout), Steer::new(head.timeout));
+                (self.steer, self.focus) = (Steer::new(head.timeout, head.least), Steer::new(head.timeout, head.least));
                 self.head = Some(Arc::new(*head));
                 self.ask_presets();
                 self.ask_status(now);

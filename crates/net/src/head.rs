@@ -19,6 +19,8 @@ pub struct Head {
     pub node: PtzNode,
     /// The time-out that goes with each order to move: what the device takes that is nearest to 300 ms.
     pub timeout: Duration,
+    /// The shortest that it takes.
+    pub least: Duration,
 }
 
 /// What a head is told.
@@ -86,8 +88,10 @@ impl Device {
         let options = self.ask(&service, &onvif::get_ptz_options(&configuration), self.is_signed()).await;
         let limits = options.ok().and_then(|answer| onvif::read_timeouts(&answer));
         // Where it says nothing, a whole second is what every device takes.
-        let timeout = limits.map_or(Duration::from_secs(1), |(least, most)| TIMEOUT.clamp(least, most.max(least)));
-        Ok(Some(Head { service, imaging, profile: profile.token, source: profile.source, node, timeout }))
+        let whole = Duration::from_secs(1);
+        let timeout = limits.map_or(whole, |(least, most)| TIMEOUT.clamp(least, most.max(least)));
+        let least = limits.map_or(whole, |(least, _)| least);
+        Ok(Some(Head { service, imaging, profile: profile.token, source: profile.source, node, timeout, least }))
     }
 
     /// Gives a head an order.

@@ -27,6 +27,15 @@ pub enum Event {
         /// Frame number.
         number: u32,
     },
+    /// The head was told to move or to stop.
+    Head {
+        /// `move` or `stop`.
+        order: String,
+        /// The share of its fastest to the right, and up.
+        way: [f64; 2],
+        /// When the order ends by its own time-out, microseconds UTC.
+        until: i64,
+    },
     /// Packets of a viewer's sound were dropped on order.
     SoundDropped {
         /// How many.

@@ -180,6 +180,26 @@ impl Ability {
     }
 
     /// Pictures go through a tmux that lets them through.
+    /// What makes this terminal show a notification on the desktop, by the name that it gives itself; `None` where it is not known to do
+    /// so. OSC 9 and OSC 777, which have no standard.
+    #[must_use]
+    pub fn notification(&self, title: &str, text: &str) -> Option<String> {
+        let name = self.name.as_deref()?.to_ascii_lowercase();
+        let is = |known: &[&str]| known.iter().any(|known| name.starts_with(known));
+        // A semicolon or a control character would end it, or begin something else.
+        let plain =
+            |text: &str| text.chars().filter(|letter| !letter.is_control() && *letter != ';').take(200).collect::<String>();
+        let (title, text) = (plain(title), plain(text));
+        let sequence = if is(&["foot", "rxvt", "urxvt"]) {
+            format!("\x1b]777;notify;{title};{text}\x1b\\")
+        } else if is(&["iterm", "wezterm", "ghostty", "kitty"]) {
+            format!("\x1b]9;{title}: {text}\x1b\\")
+        } else {
+            return None;
+        };
+        Some(if self.tmux.is_some() { tmux::enveloped(&sequence) } else { sequence })
+    }
+
     fn in_tmux(&self) -> bool {
         self.tmux.as_ref().is_some_and(Tmux::takes_pictures)
     }
@@ -234,6 +254,14 @@ mod tests {
             ability.take(answer.clone());
         }
         ability
+    }
+
+    #[test]
+    fn a_notification_goes_only_to_terminals_that_show_it_and_holds_nothing_else() {
+        let of = |name: &str| terminal(&[Answer::Name(name.into())], &[]).notification("Gate", "motion\x1b]0;x\x07; now");
+        assert_eq!(of("foot(1.20)").as_deref(), Some("\x1b]777;notify;Gate;motion]0x now\x1b\\"));
+        assert_eq!(of("kitty(0.40)").as_deref(), Some("\x1b]9;Gate: motion]0x now\x1b\\"));
+        assert_eq!((of("XTerm(390)"), Ability::default().notification("a", "b")), (None, None));
     }
 
     /// Answers, environment, and the way that follows.

@@ -303,6 +303,14 @@ impl<W: Write> Display<W> {
         self.backend.write_all(b"\x07")
     }
 
+    /// The terminal shows a notification with the next step; the sequence is [`crate::Ability::notification`]'s.
+    ///
+    /// # Errors
+    /// When the terminal cannot be written to.
+    pub fn notify(&mut self, sequence: &str) -> io::Result<()> {
+        self.backend.write_all(sequence.as_bytes())
+    }
+
     /// The terminal has done what it was sent before it was asked.
     pub fn on_done(&mut self) {
         self.images.on_done(Instant::now());

@@ -79,6 +79,8 @@ pub enum Effect {
     Fault(String, &'static str),
     /// Ring the terminal's bell.
     Bell,
+    /// Show a notification on the desktop: title and text.
+    Notify(String, String),
     /// Leave.
     Quit,
     /// What the engine would open.
@@ -153,6 +155,8 @@ pub struct App {
     worked: Option<Mono>,
     /// Places that cameras in trouble took while the tour runs.
     pub fronted: BTreeMap<usize, CameraId>,
+    /// Places that rules gave to cameras that report something, and until when.
+    pub called: BTreeMap<usize, (CameraId, Mono)>,
     /// Cameras in trouble that the operator sent away from the front.
     given_back: BTreeSet<CameraId>,
     /// The screen of the site that this is.
@@ -260,6 +264,7 @@ impl App {
             guide: None,
             worked: None,
             fronted: BTreeMap::new(),
+            called: BTreeMap::new(),
             given_back: BTreeSet::new(),
             screen: None,
             other_screens: BTreeMap::new(),
@@ -510,6 +515,8 @@ impl App {
             News::Order(order) => self.take_order(order.clone()),
             News::Screens(shows) => self.other_screens.clone_from(shows),
             News::Bell => self.effects.push(Effect::Bell),
+            News::Front(camera, place, span) => self.call(camera, *place, *span),
+            News::Notify(title, text) => self.effects.push(Effect::Notify(title.clone(), text.clone())),
             _ => {}
         }
     }

@@ -346,6 +346,11 @@ impl Show {
                     }
                 }
                 Effect::Bell => drop(self.screen.display.ring()),
+                Effect::Notify(title, text) => {
+                    if let Some(sequence) = self.app.painting.ability.notification(&title, &text) {
+                        let _ = self.screen.display.notify(&sequence);
+                    }
+                }
                 Effect::Quit => self.quit = true,
                 #[cfg(test)]
                 Effect::Open(_) | Effect::Close(_) => {}

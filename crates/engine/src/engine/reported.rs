@@ -74,6 +74,13 @@ impl Machine {
             if rule.bell {
                 self.tell(News::Bell);
             }
+            if let Some(tile) = rule.tile {
+                self.tell(News::Front(name.to_owned(), tile, rule.seconds));
+            }
+            if rule.notify {
+                let what = begun.report.kind.word().replace('-', " ");
+                self.tell(News::Notify(name.to_owned(), format!("{what}, by its device")));
+            }
             if let Some((program, arguments)) = rule.run.split_first() {
                 let place = |text: &String| text.replace("{camera}", name).replace("{kind}", begun.report.kind.word());
                 self.run_program(name, program, &arguments.iter().map(place).collect::<Vec<_>>());

@@ -1,8 +1,9 @@
 //! A stand-in's PTZ service, and the focus of its imaging service.
 
 use super::fault;
-use crate::camera::Shared;
+use crate::camera::{Shared, unix_micros};
 use crate::head::{Aim, Head, HeadFault, PAN, PRESETS, TILT, ZOOM};
+use crate::log::{Event, Record};
 use lattice_core::onvif::{Element, duration, escape};
 use std::fmt::Write as _;
 use std::sync::MutexGuard;
@@ -32,6 +33,14 @@ pub(super) const QUESTIONS: [&str; 14] = [
     "SetHomePosition",
     "SendAuxiliaryCommand",
 ];
+
+/// What the head was told, to be held against what was pressed.
+fn note(camera: &Shared, order: &str, way: [f64; 2], lasts: Duration) {
+    let at = unix_micros();
+    let event = Event::Head { order: order.to_owned(), way, until: at + lasts.as_micros() as i64 };
+    let name = camera.spec.name.clone();
+    camera.log.write(Record { at, camera: name, stream: String::new(), viewer: 0, event });
+}
 
 /// The answer to one of [`QUESTIONS`], or the fault.
 pub(super) fn reply(camera: &Shared, question: &Element) -> Result<String, String> {
@@ -68,6 +77,7 @@ pub(super) fn reply(camera: &Shared, question: &Element) -> Result<String, Strin
             }
             let [pan, tilt, zoom] = axes(velocity).map(Option::unwrap_or_default);
             head.go(now, [pan, tilt, zoom], timeout);
+            note(camera, "move", [pan, tilt], timeout);
             done()
         }
         "RelativeMove" => {
@@ -88,6 +98,7 @@ pub(super) fn reply(camera: &Shared, question: &Element) -> Result<String, Strin
         }
         "Stop" => {
             head.stop(now);
+            note(camera, "stop", [0.0; 2], Duration::ZERO);
             done()
         }
         "GotoPreset" => head.go_to_preset(now, number().ok_or_else(no_token)?).then(done).ok_or_else(no_token)?,

@@ -337,9 +337,11 @@ impl Editor<'_> {
                 put(table, "recorder", Some(to.into()));
             }
         }
-        for table in self.tables("thresholds")?.into_iter().flat_map(ArrayOfTables::iter_mut) {
-            if table.get("camera").and_then(Item::as_str) == Some(from) {
-                put(table, "camera", Some(to.into()));
+        for which in ["thresholds", "rule"] {
+            for table in self.tables(which)?.into_iter().flat_map(ArrayOfTables::iter_mut) {
+                if table.get("camera").and_then(Item::as_str) == Some(from) {
+                    put(table, "camera", Some(to.into()));
+                }
             }
         }
         for lattice in self.tables("lattice")?.into_iter().flat_map(ArrayOfTables::iter_mut) {

@@ -24,7 +24,10 @@ pub(super) struct RawRule {
     ledger: Option<bool>,
     mark: Option<bool>,
     still: Option<bool>,
+    tile: Option<Spanned<usize>>,
+    seconds: Option<Spanned<f64>>,
     bell: Option<bool>,
+    notify: Option<bool>,
     #[serde(default)]
     run: Vec<Text>,
     post: Option<Text>,
@@ -57,6 +60,16 @@ pub(super) fn rule(raw: RawRule) -> Result<Rule, Complaint> {
             ));
         }
     }
+    let tile = match &raw.tile {
+        None => None,
+        Some(tile) if (1..=64).contains(tile.get_ref()) => Some(*tile.get_ref() - 1),
+        Some(tile) => return Err(at(tile, "tile is the number of a tile, from 1 to 64")),
+    };
+    let seconds = match &raw.seconds {
+        None => 20.0,
+        Some(seconds) if (1.0..=86_400.0).contains(seconds.get_ref()) => *seconds.get_ref(),
+        Some(seconds) => return Err(at(seconds, "seconds is 1 to 86400")),
+    };
     let rest = match &raw.rest {
         None => REST,
         Some(seconds) if (0.0..=86_400.0).contains(seconds.get_ref()) => *seconds.get_ref(),
@@ -70,7 +83,10 @@ pub(super) fn rule(raw: RawRule) -> Result<Rule, Complaint> {
         ledger: raw.ledger.unwrap_or(true),
         mark: raw.mark.unwrap_or(true),
         still: raw.still == Some(true),
+        tile,
+        seconds: Duration::from_secs_f64(seconds),
         bell: raw.bell == Some(true),
+        notify: raw.notify == Some(true),
         run: raw.run.into_iter().map(Spanned::into_inner).collect(),
         post: raw.post.map(Spanned::into_inner),
         rest: Duration::from_secs_f64(rest),

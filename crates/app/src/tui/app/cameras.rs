@@ -40,7 +40,7 @@ impl App {
         for place in 0..places {
             let placed = lattice.at(page * places + place);
             let own = placed.and_then(|placed| self.cameras.id(&placed.camera));
-            let Some(camera) = self.fronted.get(&place).copied().or(own) else { continue };
+            let Some(camera) = self.guest(place).or(own) else { continue };
             let is = |tile: &&Tile| tile.camera == camera && self.cameras.stream(tile.key()).is_some();
             let engines = self.seats.iter().filter(|seat| seat.place == place).find(is);
             let before = || self.tiles.iter().filter(|tile| tile.place == place).find(is).or_else(|| self.tiles.iter().find(is));
@@ -131,7 +131,7 @@ impl App {
 
     /// The stream that the operator holds the tile of a place on.
     pub fn hold(&self, place: usize) -> Option<Role> {
-        if self.fronted.contains_key(&place) {
+        if self.guest(place).is_some() {
             return None;
         }
         self.placed(place)?.hold

@@ -386,7 +386,7 @@ impl App {
 
     /// Time goes on: tours turn, pages go on; what is to be done outside.
     pub fn goes_on(&mut self) -> Vec<Effect> {
-        if self.tour_goes_on() {
+        if self.tour_goes_on() | self.calls_end() {
             self.seat();
         }
         self.with_page(self.pages.top_page(), Page::goes_on);

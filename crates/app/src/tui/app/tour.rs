@@ -233,11 +233,41 @@ impl App {
         changed
     }
 
+    /// The camera that stands at a place for a while instead of its own.
+    pub fn guest(&self, place: usize) -> Option<CameraId> {
+        let called = self.called.get(&place).map(|(camera, _)| *camera);
+        called.or_else(|| self.fronted.get(&place).copied())
+    }
+
+    /// A camera that reports something gets a tile for so long; one that is on the page already has one.
+    pub fn call(&mut self, name: &str, place: usize, span: Duration) {
+        let Some(camera) = self.camera_index(name) else { return };
+        let until = self.now + span;
+        if let Some((_, have)) = self.called.values_mut().find(|(called, _)| *called == camera) {
+            *have = until;
+            return;
+        }
+        let own = |tile: &crate::tui::app::Tile| tile.camera == camera;
+        if place < self.lattices.shown().places() && !self.tiles.iter().any(own) {
+            self.called.insert(place, (camera, until));
+            self.same_tiles_since = self.now;
+            self.seat();
+        }
+    }
+
+    /// Those that were called go when their time is over; true when one did.
+    pub fn calls_end(&mut self) -> bool {
+        let (now, before) = (self.now, self.called.len());
+        self.called.retain(|_, (_, until)| *until > now);
+        self.called.len() != before
+    }
+
     /// The tiles that cameras in trouble took are as they were; these cameras do not come again before they were well.
     pub fn give_back(&mut self) {
-        if self.fronted.is_empty() {
+        if self.fronted.is_empty() && self.called.is_empty() {
             self.say(Tone::Text, "no tile was taken by a camera in trouble".into());
         }
+        self.called.clear();
         self.given_back.extend(std::mem::take(&mut self.fronted).into_values());
     }
 }

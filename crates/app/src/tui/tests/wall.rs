@@ -5,6 +5,7 @@ use crate::tui::lattices::ALL;
 use lattice_core::BitsPerSecond;
 use lattice_core::lattice::{Aspect, Lattice};
 use lattice_core::layout::{Layout, Preset};
+use lattice_engine::News;
 use lattice_store::site::{Stop, Tour};
 
 fn lattice(name: &str, layout: Layout, names: &[&str]) -> Lattice {
@@ -494,4 +495,31 @@ fn the_demo_says_which_key_to_press_next_until_each_was_pressed_or_left_out() {
     press(&mut app, KeyCode::Char('o'));
     let after = draw(&app, ColourDepth::Mono);
     assert!(!has(&after, "step "), "{after:#?}");
+}
+
+#[test]
+fn a_camera_that_is_called_stands_in_its_tile_for_a_while_and_is_given_back() {
+    let mut app = two_fours();
+    let before: Vec<String> = names(&app).into_iter().map(str::to_owned).collect();
+    let call = |app: &mut App, name: &str| app.on_news(&News::Front(name.into(), 1, Duration::from_secs(20)));
+    call(&mut app, "Berth 6");
+    assert_eq!(names(&app)[1], "Berth 6");
+    let screen = draw(&app, ColourDepth::True);
+    assert!(has(&screen, &format!("in place of {}", before[1])), "the tile says so");
+    // Called again, it stays longer; one that is on the page stays where it is.
+    later(&mut app, 15);
+    call(&mut app, "Berth 6");
+    call(&mut app, &before[0]);
+    later(&mut app, 15);
+    app.goes_on();
+    assert_eq!((names(&app)[1], names(&app)[0]), ("Berth 6", before[0].as_str()));
+    later(&mut app, 10);
+    app.goes_on();
+    assert_eq!(names(&app), before);
+    // By the key at once.
+    call(&mut app, "Berth 7");
+    assert_eq!(names(&app)[1], "Berth 7");
+    press(&mut app, KeyCode::Char('y'));
+    app.settle();
+    assert_eq!(names(&app), before);
 }

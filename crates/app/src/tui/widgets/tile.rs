@@ -234,9 +234,10 @@ pub fn signs(app: &App, theme: Theme, region: &TileRegion, buf: &mut Buffer) {
         View::Flat(zoom) => map(theme, zoom, region.picture, buf),
         View::Window(..) | View::Strip(..) => {}
     }
-    if app.fronted.contains_key(&region.tile) {
+    if app.guest(region.tile).is_some() {
         let instead = placed.map_or("an empty tile", |placed| placed.camera.as_str());
-        sign(theme, Tone::Alarm, &format!(" in place of {instead}, y gives it back "), corner, buf);
+        let tone = if app.called.contains_key(&region.tile) { Tone::Here } else { Tone::Alarm };
+        sign(theme, tone, &format!(" in place of {instead}, y gives it back "), corner, buf);
     }
     if app.aids.names_until.is_some_and(|until| until > app.now) && !app.pages.has_front() {
         large_name(theme, placed.map_or("empty", |placed| placed.camera.as_str()), region.picture, buf);

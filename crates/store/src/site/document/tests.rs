@@ -73,6 +73,37 @@ fn thresholds_go_from_the_site_by_the_group_to_the_camera_and_follow_its_name() 
 }
 
 #[test]
+fn rules_are_read_and_follow_their_camera_and_slips_in_them_are_told() {
+    let more = "\n[[rule]]\n\n[[rule]]\ncamera = \"Slipway north\"\nreports = [\"motion\", \"digital-input\"]\nhours = \"22:00-06:00\"\nmark = false\nbell = true\nrun = [\"call\", \"{camera}\"]\npost = \"http://127.0.0.1:8080/x\"\nrest = 60\n";
+    let (_folder, mut file) = file(&format!("sound = false\n{SITE}{more}"));
+    let [all, own] = &file.site().rules[..] else { panic!("two rules") };
+    assert!(all.ledger && all.mark && !all.bell && all.kinds.is_empty() && all.is_about("anybody", None));
+    assert_eq!((own.kinds.len(), own.hours.unwrap().to_string(), own.mark), (2, "22:00-06:00".to_owned(), false));
+    assert_eq!((own.run.join(" "), own.rest), ("call {camera}".to_owned(), Duration::from_secs(60)));
+    let camera = file.site().camera("Slipway north").unwrap().clone();
+    assert!(!file.site().hears(&camera), "the sound of the whole site is off");
+    file.change(|editor| editor.rename_camera("Slipway north", "Gull")).unwrap();
+    assert_eq!(file.site().rules[1].camera.as_deref(), Some("Gull"));
+    let gull = file.site().camera("Gull").unwrap().clone();
+    file.change(|editor| editor.put_camera(&Camera { sound: Some(true), ..gull })).unwrap();
+    assert!(file.site().hears(file.site().camera("Gull").unwrap()));
+    for (line, told) in [
+        ("reports = [\"movement\"]", "reports takes motion, crossing"),
+        ("hours = \"night\"", "22:00-06:00"),
+        ("post = \"rtsp://h/x\"", "http:// or https://"),
+        ("post = \"http://u:s3cret@h/x\"", "no user, password or key"),
+        ("rest = -1", "0 to 86400 seconds"),
+        ("tile = 0", "from 1 to 64"),
+        ("seconds = 0", "1 to 86400"),
+        ("camera = \"a\"\ngroup = \"b\"", "make two of them"),
+        ("sound = true", "unknown field"),
+    ] {
+        let error = complaint(&format!("[[rule]]\n{line}\n"));
+        assert!(error.contains(told) && !error.contains("s3cret"), "{error}");
+    }
+}
+
+#[test]
 fn a_site_is_read_whole() {
     let (_folder, file) = file(SITE);
     let site = file.site();
