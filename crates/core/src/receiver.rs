@@ -186,6 +186,7 @@ impl Receiver {
 
     /// A session plays.
     pub fn begin(&mut self, now: Mono, video: &Video, transport: Transport) {
+        self.forget_sound();
         let described = || video.crypto.iter().find_map(|line| MasterKey::from_description(line.reveal()));
         // What was given as encrypted is shown only so, whatever the description says: who answers may be another.
         let key = self.key.clone().or_else(|| described().filter(|_| video.secure));
@@ -262,7 +263,6 @@ impl Receiver {
 
     /// The session is over.
     pub fn end(&mut self) {
-        self.end_sound();
         if let Some(stream) = self.stream.take() {
             self.meter.set_awaited(0);
             self.next_number = stream.assembler.next_number();

@@ -110,6 +110,15 @@ fn it_is_measured_for_loss_and_for_its_offset_to_the_picture() {
     // Whatever was dropped since it was opened, to the packet.
     let figures = wait(&source, "what was dropped", |f| f.sound.packets.lost == dropped());
     assert!(figures.sound.packets.lost > 5 && figures.sound.jitter.is_some());
+    // It is told beyond the end, for whoever reads the figures then.
+    source.close();
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while !source.is_closed() {
+        assert!(Instant::now() < deadline, "it does not end");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let last = &source.figures().sound;
+    assert_eq!((&last.state, near(last, -20.0)), (&SoundState::On, true), "{last:?}");
 }
 
 #[test]

@@ -4,7 +4,12 @@ use super::Receiver;
 use crate::meter::Figures;
 use crate::rtp::Ssrc;
 use crate::sound::{MakeDecoder, Sound, SoundReading, SoundState, Track};
+use crate::verdict::SessionState;
 use crate::{ClockPair, Mono};
+use std::time::Duration;
+
+/// After the end of a session, its sound is known for so long.
+const KNOWN_FOR: Duration = Duration::from_secs(3);
 
 impl Receiver {
     /// What makes decoders of coded sound; without it the level of such sound is not known.
@@ -48,16 +53,20 @@ impl Receiver {
     pub fn read(&mut self, now: Mono) -> Figures {
         if let Some(track) = &mut self.sound {
             track.set_limits(self.meter.sound_limits());
-            let reading = track.read(now, self.meter.picture_lag());
+            let mut reading = track.read(now, self.meter.picture_lag());
+            // What was received is told beyond the end of its session; a while later nobody knows whether there is any.
+            let plays = *self.meter.session() == SessionState::Playing;
+            if !plays && track.heard().is_none_or(|heard| now.since(heard) > KNOWN_FOR) {
+                reading.state = SoundState::Unknown;
+            }
             self.meter.set_sound(reading);
         }
         self.meter.read(now)
     }
 
-    /// The session is over: its sound is not known any more.
-    pub(super) fn end_sound(&mut self) {
-        if self.sound.take().is_some() {
-            self.meter.set_sound(SoundReading::default());
-        }
+    /// Another session begins: of its sound nothing is known yet.
+    pub(super) fn forget_sound(&mut self) {
+        self.sound = None;
+        self.meter.set_sound(SoundReading::default());
     }
 }
