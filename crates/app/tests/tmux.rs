@@ -621,9 +621,7 @@ fn a_corner_watch_a_name_and_a_launcher_start_what_they_say() {
     control.keys(&["0"]);
     control.wait_for("• Lock house");
     control.keys(&["Enter", "Tab"]);
-    control.wait("a camera enlarged", |screen| {
-        screen.contains("enter return") && plays(screen, "Lock house", "M", "1280×720")
-    });
+    control.wait("a camera enlarged", |screen| screen.contains("enter return") && plays(screen, "Lock house", "M", "1280×720"));
     control.keys(&["e"]);
     control.wait("what it shows", |screen| screen.contains("left desk") && screen.contains("shows pair"));
     control.keys(&["Enter"]);

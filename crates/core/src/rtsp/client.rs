@@ -26,6 +26,8 @@ use std::time::Duration;
 /// Longest wait for an answer before the session counts as failed. Devices that start their encoder
 /// when they are asked to describe it take several seconds.
 const ANSWER_WITHIN: Duration = Duration::from_secs(10);
+/// The sound of a session is waited for less long: pictures wait for it.
+const SOUND_WITHIN: Duration = Duration::from_secs(3);
 /// Session time-out where the server names none (§12.37).
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(60);
 
@@ -295,8 +297,12 @@ impl Client {
     /// When [`Client::tick`] must be called at the latest.
     #[must_use]
     pub fn deadline(&self) -> Option<Mono> {
-        let answer = self.pending.as_ref().map(|pending| pending.sent + ANSWER_WITHIN);
+        let answer = self.pending.as_ref().map(|pending| pending.sent + self.answer_within());
         [answer, self.keep_alive_at].into_iter().flatten().min()
+    }
+
+    const fn answer_within(&self) -> Duration {
+        if matches!(self.phase, Phase::SetupSound) { SOUND_WITHIN } else { ANSWER_WITHIN }
     }
 
     /// Since when the last request has had no answer, while the stream is being set up.
@@ -338,14 +344,14 @@ impl Client {
     /// Time went on.
     pub fn tick(&mut self, now: Mono) {
         if let Some(pending) = &self.pending
-            && now >= pending.sent + ANSWER_WITHIN
+            && now >= pending.sent + self.answer_within()
         {
             let method = pending.request.method.clone();
             if self.phase == Phase::Playing {
                 // Media decides whether the stream lives; a lost keep-alive answer alone does not.
                 self.pending = None;
             } else {
-                self.fail(FailureKind::NoAnswer, format!("{method} had no answer within {} s", ANSWER_WITHIN.as_secs()));
+                self.fail(FailureKind::NoAnswer, format!("{method} had no answer within {} s", self.answer_within().as_secs()));
             }
         }
         if self.phase == Phase::Playing && self.keep_alive_at.is_some_and(|at| now >= at) {

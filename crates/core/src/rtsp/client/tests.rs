@@ -277,6 +277,12 @@ fn a_session_that_dies_of_being_asked_for_sound_says_so() {
     let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
     h.client.on_closed();
     assert!(h.client.failed_by_sound());
+    // One that never answers to it keeps the pictures for three seconds and no longer.
+    let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
+    let due = h.client.deadline().unwrap();
+    assert_eq!(due.since(h.now), Duration::from_secs(3));
+    h.client.tick(due);
+    assert!(h.client.failed_by_sound() && h.client.is_ended());
     let mut h = with_sound(TransportChoice::Tcp, "RTP/AVP/TCP;unicast;interleaved=0-1");
     h.answer(200, &[("Transport", "RTP/AVP/TCP;unicast;interleaved=2-3")], "");
     h.answer(455, &[], "");
