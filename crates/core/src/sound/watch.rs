@@ -7,7 +7,7 @@ use std::time::Duration;
 /// From where on something is noticed.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Limits {
-    /// Below this RMS, in dBFS, it is silence,
+    /// Below this RMS, in dBFS, it is silence (that of A-law, whose smallest steps are not zero, has -69.2),
     pub silent_below: f32,
     /// which is told after this time.
     pub silent_after: Duration,
@@ -19,7 +19,7 @@ pub struct Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { silent_below: -70.0, silent_after: Duration::from_secs(30), loud_by: 20.0, clipped: 8 }
+        Self { silent_below: -65.0, silent_after: Duration::from_secs(30), loud_by: 20.0, clipped: 8 }
     }
 }
 
