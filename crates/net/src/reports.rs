@@ -19,6 +19,8 @@ const WAIT: Duration = Duration::from_secs(4);
 const ANSWER_WITHIN: Duration = Duration::from_secs(6);
 /// A device that answers at once with nothing is asked again after this.
 const IDLE: Duration = Duration::from_millis(250);
+/// One that always has news is asked no more often than this: a flood comes in handfuls.
+const SPACING: Duration = Duration::from_millis(40);
 /// Taking leave takes no longer.
 const LEAVE_WITHIN: Duration = Duration::from_secs(1);
 
@@ -120,8 +122,11 @@ async fn pull(
             if asked.elapsed() < IDLE {
                 sleep(IDLE).await;
             }
-        } else if out.send(ReportNews::Reports(reports)).await.is_err() {
-            return Ok(());
+        } else {
+            if out.send(ReportNews::Reports(reports)).await.is_err() {
+                return Ok(());
+            }
+            sleep(SPACING.saturating_sub(asked.elapsed())).await;
         }
         if renews && Instant::now() >= renew_at {
             match subscription.ask(device, RENEW_ACTION, &onvif::renew(LASTS), ANSWER_WITHIN).await {
