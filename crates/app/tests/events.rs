@@ -35,6 +35,11 @@ fn reports_of_a_camera_are_printed_as_they_come() {
     let (mut standin, home) = (StandIn::four(), Home::new());
     let site = site_of(&standin, &home, "");
     standin.order("1 digital-input 600");
+    let deadline = Instant::now() + Duration::from_secs(60);
+    while !standin.logged().iter().any(|record| record["kind"] == "digital-input") {
+        assert!(Instant::now() < deadline, "the order was not taken");
+        std::thread::sleep(Duration::from_millis(50));
+    }
     let now = home.run(&["events", "Slipway", "--json", "--site", site.to_str().unwrap()]);
     let first: Value = serde_json::from_slice(now.stdout.split(|byte| *byte == b'\n').next().unwrap()).unwrap();
     assert_eq!(
