@@ -10,9 +10,10 @@ use crate::rtcp::{self, Reporter, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, Passage, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::{Codec, Video};
 use crate::sound::{MakeDecoder, Track};
-use crate::srtp::{MasterKey, Srtp};
+use crate::srtp::{MasterKey, NotAuthentic, Protection};
 use crate::video::{AccessUnit, Assembler, CleanPoint, MAX_PIXELS, Ordered, Parameters, WholeUnit};
 use crate::{ClockRate, FrameRate, Mono, Ticks, Transport};
+use std::borrow::Cow;
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -80,15 +81,6 @@ enum Whose {
     Stranger,
     /// Of the one that is followed from now on.
     Successor,
-}
-
-/// How packets are protected.
-#[derive(Debug)]
-enum Protection {
-    None,
-    Srtp(Box<Srtp>),
-    /// By a key that is not known.
-    Unknown,
 }
 
 #[derive(Debug)]
@@ -187,16 +179,9 @@ impl Receiver {
     /// A session plays.
     pub fn begin(&mut self, now: Mono, video: &Video, transport: Transport) {
         self.forget_sound();
-        let described = || video.crypto.iter().find_map(|line| MasterKey::from_description(line.reveal()));
-        // What was given as encrypted is shown only so, whatever the description says: who answers may be another.
-        let key = self.key.clone().or_else(|| described().filter(|_| video.secure));
-        let protection = match key {
-            Some(key) => Protection::Srtp(Box::new(Srtp::new(&key))),
-            None if video.secure => Protection::Unknown,
-            None => Protection::None,
-        };
+        let protection = Protection::agreed(self.key.as_ref(), video.secure, &video.crypto);
         // What cannot be deciphered is measured by what is readable: numbers, timestamps, markers.
-        let codec = if matches!(protection, Protection::Unknown) { &Codec::Other(String::new()) } else { &video.codec };
+        let codec = if protection.is_unknown() { &Codec::Other(String::new()) } else { &video.codec };
         let mut assembler = Assembler::within(codec, &video.parameter_sets, self.limit);
         assembler.keep_data(self.keep_data);
         assembler.described_size(video.dimensions);
@@ -207,7 +192,7 @@ impl Receiver {
             self.meter.on_parameters(now, parameters);
         }
         self.meter.sequence.restart();
-        self.meter.on_protection(matches!(protection, Protection::Unknown));
+        self.meter.on_protection(protection.is_unknown());
         self.stream = Some(Stream {
             protection,
             heard: None,
@@ -279,14 +264,11 @@ impl Receiver {
     pub fn on_rtp(&mut self, now: Mono, arrival: Mono, bytes: &[u8], sink: &mut impl FnMut(Unit)) {
         let (meter, Some(stream)) = (&mut self.meter, &mut self.stream) else { return };
         stream.heard = Some(arrival);
-        let Protection::Srtp(srtp) = &mut stream.protection else { return stream.on_packet(meter, now, arrival, bytes, sink) };
-        match srtp.unprotect(bytes) {
-            Ok(plain) => {
-                meter.on_authentic(true);
-                stream.on_packet(meter, now, arrival, &plain, sink);
-            }
-            Err(_) => meter.on_authentic(false),
+        let Ok(plain) = stream.protection.open(bytes) else { return meter.on_authentic(false) };
+        if matches!(plain, Cow::Owned(_)) {
+            meter.on_authentic(true);
         }
+        stream.on_packet(meter, now, arrival, &plain, sink);
     }
 
     /// Bytes of a transport stream that came without RTP.
@@ -305,15 +287,12 @@ impl Receiver {
     /// An RTCP compound arrived.
     pub fn on_rtcp(&mut self, arrival: Mono, bytes: &[u8]) {
         let Some(stream) = &mut self.stream else { return };
-        let plain = match &stream.protection {
-            Protection::None => None,
-            Protection::Srtp(srtp) => match srtp.unprotect_rtcp(bytes) {
-                Ok(plain) => Some(plain),
-                Err(_) => return self.meter.on_authentic(false),
-            },
-            Protection::Unknown => return,
+        let plain = match stream.protection.open_rtcp(bytes) {
+            Ok(Some(plain)) => plain,
+            Ok(None) => return,
+            Err(NotAuthentic) => return self.meter.on_authentic(false),
         };
-        let Ok(packets) = rtcp::parse(plain.as_deref().unwrap_or(bytes)) else {
+        let Ok(packets) = rtcp::parse(&plain) else {
             self.meter.dropped.not_rtp += 1;
             return;
         };
@@ -384,20 +363,17 @@ impl Receiver {
 
     /// A compound with a receiver report, when one is due.
     pub fn poll_report(&mut self, now: Mono) -> Option<Vec<u8>> {
-        let open = |stream: &&mut Stream| stream.reporter.is_due(now) && !matches!(stream.protection, Protection::Unknown);
+        let open = |stream: &&mut Stream| stream.reporter.is_due(now) && !stream.protection.is_unknown();
         let stream = self.stream.as_mut().filter(open)?;
         let Meter { sequence, jitter, .. } = &self.meter;
         let out = stream.reporter.compound(now, self.our_ssrc, stream.ssrc, sequence, jitter.ticks());
-        Some(match &mut stream.protection {
-            Protection::Srtp(srtp) => srtp.protect_rtcp(&out),
-            _ => out,
-        })
+        Some(stream.protection.close_rtcp(out))
     }
 
     /// A compound with a request for a keyframe, when one is due.
     pub fn poll_keyframe_request(&mut self, now: Mono) -> Option<Vec<u8>> {
         let stream = self.stream.as_mut()?;
-        let media = stream.ssrc.filter(|_| !matches!(stream.protection, Protection::Unknown))?;
+        let media = stream.ssrc.filter(|_| !stream.protection.is_unknown())?;
         if stream.wants_keyframe || self.decoder_waits {
             self.ask.want();
         } else {
@@ -418,10 +394,7 @@ impl Receiver {
         rtcp::emit_receiver_report(self.our_ssrc, &[], &mut out);
         rtcp::emit_canonical_name(self.our_ssrc, "viewer", &mut out);
         out.extend(request);
-        Some(match &mut stream.protection {
-            Protection::Srtp(srtp) => srtp.protect_rtcp(&out),
-            _ => out,
-        })
+        Some(stream.protection.close_rtcp(out))
     }
 
     /// A decoder ended while it worked on this stream; `waits` where the next one can only begin with a keyframe.

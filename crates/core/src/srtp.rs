@@ -3,6 +3,10 @@
 //! Done: AES in counter mode with 128 and 256 bits (RFC 6188), HMAC-SHA1 tags of 80 and 32 bits, master key
 //! identifiers that are passed over. Not done: f8 mode, key derivation rates, re-keying within a session.
 
+mod protection;
+
+pub use protection::Protection;
+
 use crate::Secret;
 use aes::cipher::{KeyIvInit as _, StreamCipher as _};
 use base64::Engine as _;

@@ -81,7 +81,14 @@ impl Kept {
     /// A sentence: it has none that is known, or its password is nowhere to be had.
     pub fn device(&self, camera: &Camera) -> Result<Device, String> {
         let name = &camera.name;
-        let host = camera.address.clone().ok_or_else(|| format!("{name} has no device: it is a pushed stream"))?;
+        let pushed = camera.streams.iter().any(|stream| matches!(stream.target, Target::Listen { .. }));
+        let host = camera.address.clone().ok_or_else(|| {
+            if pushed {
+                format!("{name} has no device: it is a pushed stream")
+            } else {
+                format!("the device of {name} is not known: its address and service-port are not in the site; add it by its address alone")
+            }
+        })?;
         let port = camera
             .service_port
             .ok_or_else(|| format!("the device service of {name} is not known: add it by its address alone"))?;

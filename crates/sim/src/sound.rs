@@ -126,7 +126,12 @@ impl SoundSpec {
     /// The payload of the packet of this number.
     fn payload(&self, number: u64, fault: Option<SoundFault>) -> Vec<u8> {
         if matches!(self.coding, Coding::Aac(_)) {
-            let unit = AAC[(number % AAC.len() as u64) as usize];
+            let units = match fault {
+                None => &AAC,
+                Some(SoundFault::Hush) => &AAC_SILENT,
+                Some(SoundFault::Shout | SoundFault::Clip) => &AAC_LOUD,
+            };
+            let unit = units[(number % units.len() as u64) as usize];
             let mut payload = 16_u16.to_be_bytes().to_vec();
             payload.extend(((unit.len() as u16) << 3).to_be_bytes());
             payload.extend_from_slice(unit);
@@ -176,21 +181,26 @@ fn nearest(law: &Law, value: i16) -> u8 {
     law[if off(below) < off(above) { below } else { above }].1
 }
 
-/// Access units of [`AAC_TONE`]: a whole number of its waves in each, so that they can be sent round and round.
-static AAC: LazyLock<Vec<&'static [u8]>> = LazyLock::new(|| {
-    let mut bytes: &[u8] = include_bytes!("../assets/tone.adts");
+/// Access units of a file: a whole number of its waves in each, so that they can be sent round and round.
+///
+/// ADTS (ISO/IEC 14496-3 §1.A.3): the length stands in 13 bits, the head has 7 bytes.
+fn units(mut bytes: &'static [u8]) -> Vec<&'static [u8]> {
     let mut units = Vec::new();
-    // ADTS (ISO/IEC 14496-3 §1.A.3): the length stands in 13 bits, the head has 7 bytes.
     while let [_, _, _, a, b, c, _, ..] = *bytes {
         let length = usize::from(a & 3) << 11 | usize::from(b) << 3 | usize::from(c) >> 5;
         let (unit, rest) = bytes.split_at(length.clamp(7, bytes.len()));
         units.push(&unit[7..]);
         bytes = rest;
     }
-    // The tone has not begun in the first ones, and ends in the last.
+    // The sound has not begun in the first ones, and ends in the last.
     units.truncate(units.len() - 4);
     units.split_off(4)
-});
+}
+
+/// [`AAC_TONE`], the same shouted, and nothing.
+static AAC: LazyLock<Vec<&'static [u8]>> = LazyLock::new(|| units(include_bytes!("../assets/tone.adts")));
+static AAC_LOUD: LazyLock<Vec<&'static [u8]>> = LazyLock::new(|| units(include_bytes!("../assets/loud.adts")));
+static AAC_SILENT: LazyLock<Vec<&'static [u8]>> = LazyLock::new(|| units(include_bytes!("../assets/silence.adts")));
 
 /// The packets of a viewer's sound.
 pub struct SoundPacer {
@@ -279,5 +289,6 @@ mod tests {
         let said = Description::parse(&SoundSpec::aac().description("RTP/AVP")).sound().unwrap();
         assert_eq!((&said.coding, said.clock_rate.hz()), (&SoundSpec::aac().coding, 16_000));
         assert!(AAC.len() > 20 && AAC.iter().all(|unit| unit.len() > 20));
+        assert!(!AAC_SILENT.is_empty() && AAC_LOUD.len() > 4);
     }
 }

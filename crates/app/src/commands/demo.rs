@@ -232,11 +232,13 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
     })
 }
 
-/// Its tour and its screens.
+/// Its tour, its screens, and the rule by which what its devices report is shown.
 const ROUND: &str = r#"
 [[tour]]
 name = "night round"
 stops = [{ lattice = "harbour six", seconds = 15 }, { lattice = "all lanes", seconds = 10 }, { lattice = "sixteen", seconds = 15 }]
+
+[[rule]]
 
 [[screen]]
 name = "desk"

@@ -104,7 +104,7 @@ async fn take(name: &str, news: &mut mpsc::Receiver<ReportNews>, options: &Event
     let begun = tokio::time::Instant::now();
     let mut until =
         if options.follow { options.span.map(|span| begun + span) } else { Some(begun + options.span.unwrap_or(WITHIN)) };
-    let mut heard = false;
+    let (mut heard, mut told, mut lost) = (false, false, None);
     loop {
         let next = async {
             match until {
@@ -129,6 +129,7 @@ async fn take(name: &str, news: &mut mpsc::Receiver<ReportNews>, options: &Event
                 }
             }
             Some(Some(ReportNews::Reports(reports))) => {
+                told = true;
                 for report in &reports {
                     // Whoever read along has gone.
                     if print(name, report, options.json).is_err() {
@@ -136,9 +137,18 @@ async fn take(name: &str, news: &mut mpsc::Receiver<ReportNews>, options: &Event
                     }
                 }
             }
-            Some(Some(ReportNews::Lost(why))) => eprintln!("{name}: {why}; tried again"),
+            Some(Some(ReportNews::Lost(why))) => {
+                // Said once, not at every try.
+                if lost.as_ref() != Some(&why) {
+                    eprintln!("{name}: {why}; tried again");
+                }
+                lost = Some(why);
+            }
             Some(Some(ReportNews::Never(why))) => anyhow::bail!("{name}: {why}"),
         }
+    }
+    if heard && !told && !options.json {
+        eprintln!("{name}: its device reported nothing");
     }
     Ok(if heard { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }

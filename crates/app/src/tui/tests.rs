@@ -414,10 +414,14 @@ fn faults_are_ordered_in_the_demo_only() {
     press(&mut app, KeyCode::Char('f'));
     assert!(has(&draw(&app, ColourDepth::True), "Order a fault from Slipway north"));
     assert_eq!(press(&mut app, KeyCode::Char('2')), [Effect::Fault("Slipway north".into(), "stall 3")]);
+    for (letter, _, order) in pages::wall::FAULTS {
+        press(&mut app, KeyCode::Char('f'));
+        assert_eq!(press(&mut app, KeyCode::Char(letter)), [Effect::Fault("Slipway north".into(), order)], "{letter}");
+    }
     app.demo = false;
     press(&mut app, KeyCode::Char('f'));
     assert!(!app.pages.has_front());
-    for (_, order) in pages::wall::FAULTS {
+    for (.., order) in pages::wall::FAULTS {
         assert!(order.parse::<lattice_sim::Fault>().is_ok(), "{order}");
     }
 }

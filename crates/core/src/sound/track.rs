@@ -6,7 +6,7 @@ use crate::clock::CaptureClock;
 use crate::meter::{Bitrate, RecentLoss};
 use crate::rtcp::{self, Reporter, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, Jitter, Passage, PayloadType, RtpPacket, SequenceTracker, Ssrc, TimestampUnwrapper};
-use crate::srtp::{MasterKey, Srtp};
+use crate::srtp::{MasterKey, Protection};
 use crate::{ClockPair, ClockRate, Mono, Wall};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -51,13 +51,6 @@ const LONGEST_UNIT: usize = 65_536;
 const CLOCK_OVER: Duration = Duration::from_secs(8);
 const CLOCK_OFF: f64 = 0.05;
 
-#[derive(Debug)]
-enum Protection {
-    None,
-    Srtp(Box<Srtp>),
-    Unknown,
-}
-
 /// Receives one sound track over one session.
 #[derive(Debug)]
 pub struct Track {
@@ -97,12 +90,7 @@ impl Track {
     /// A track that plays from now on. `key` is what the operator gave for the stream.
     #[must_use]
     pub fn new(now: Mono, sound: Sound, key: Option<&MasterKey>, make: Option<MakeDecoder>) -> Self {
-        let described = || sound.crypto.iter().find_map(|line| MasterKey::from_description(line.reveal()));
-        let protection = match key.cloned().or_else(|| described().filter(|_| sound.secure)) {
-            Some(key) => Protection::Srtp(Box::new(Srtp::new(&key))),
-            None if sound.secure => Protection::Unknown,
-            None => Protection::None,
-        };
+        let protection = Protection::agreed(key, sound.secure, &sound.crypto);
         let decoder = make.filter(|_| !sound.coding.is_plain()).and_then(|make| make(&sound));
         let unread = match (&protection, &sound.coding) {
             (Protection::Unknown, _) => Some("it is encrypted (SRTP) and no key is known".to_owned()),
@@ -152,18 +140,8 @@ impl Track {
 
     /// An RTP packet arrived; `pair` are our two clocks.
     pub fn on_rtp(&mut self, pair: ClockPair, arrival: Mono, bytes: &[u8]) {
-        let opened;
-        let bytes = match &mut self.protection {
-            Protection::Srtp(srtp) => match srtp.unprotect(bytes) {
-                Ok(plain) => {
-                    opened = plain;
-                    &opened[..]
-                }
-                Err(_) => return,
-            },
-            Protection::None | Protection::Unknown => bytes,
-        };
-        let Ok(packet) = RtpPacket::parse(bytes) else { return };
+        let Ok(plain) = self.protection.open(bytes) else { return };
+        let Ok(packet) = RtpPacket::parse(&plain) else { return };
         if !self.is_ours(packet.ssrc, arrival) {
             return;
         }
@@ -182,22 +160,15 @@ impl Track {
         self.lag.on_arrival(arrival, pair.wall_at(arrival), self.clock.claimed(timestamp));
         self.check_clock(timestamp, arrival);
         let expected = packet.payload_type.0 == self.sound.payload_type || self.adopts(packet.payload_type);
-        if expected && !matches!(self.protection, Protection::Unknown) {
+        if expected && !self.protection.is_unknown() {
             self.on_payload(arrival, timestamp, packet.marker, packet.payload);
         }
     }
 
     /// An RTCP compound arrived.
     pub fn on_rtcp(&mut self, pair: ClockPair, arrival: Mono, bytes: &[u8]) {
-        let plain = match &self.protection {
-            Protection::None => None,
-            Protection::Srtp(srtp) => match srtp.unprotect_rtcp(bytes) {
-                Ok(plain) => Some(plain),
-                Err(_) => return,
-            },
-            Protection::Unknown => return,
-        };
-        for packet in rtcp::parse(plain.as_deref().unwrap_or(bytes)).unwrap_or_default() {
+        let Ok(Some(plain)) = self.protection.open_rtcp(bytes) else { return };
+        for packet in rtcp::parse(&plain).unwrap_or_default() {
             let RtcpPacket::SenderReport(report, _) = packet else { continue };
             let wall = pair.wall_at(arrival);
             if self.ssrc == Some(report.ssrc) {
@@ -211,14 +182,11 @@ impl Track {
 
     /// A compound with a receiver report, when one is due.
     pub fn poll_report(&mut self, now: Mono, ours: Ssrc) -> Option<Vec<u8>> {
-        if !self.reporter.is_due(now) || matches!(self.protection, Protection::Unknown) {
+        if !self.reporter.is_due(now) || self.protection.is_unknown() {
             return None;
         }
         let out = self.reporter.compound(now, ours, self.ssrc, &self.sequence, self.jitter.ticks());
-        Some(match &mut self.protection {
-            Protection::Srtp(srtp) => srtp.protect_rtcp(&out),
-            _ => out,
-        })
+        Some(self.protection.close_rtcp(out))
     }
 
     /// Reads everything; `picture` is the lag of the pictures of the same sender.

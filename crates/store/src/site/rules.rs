@@ -28,8 +28,7 @@ pub(super) struct RawRule {
     seconds: Option<Spanned<f64>>,
     bell: Option<bool>,
     notify: Option<bool>,
-    #[serde(default)]
-    run: Vec<Text>,
+    run: Option<Spanned<toml::Value>>,
     post: Option<Text>,
     rest: Option<Spanned<f64>>,
 }
@@ -44,9 +43,12 @@ pub(super) fn rule(raw: RawRule) -> Result<Rule, Complaint> {
         ReportKind::from_word(word.get_ref()).ok_or_else(|| at(word, format!("reports takes {}", all.join(", "))))
     };
     let hours = |text: &Text| Hours::parse(text.get_ref()).ok_or_else(|| at(text, "hours are like \"22:00-06:00\""));
-    if let Some(word) = raw.run.get(MOST_WORDS) {
-        return Err(at(word, format!("a program and {} arguments are the most", MOST_WORDS - 1)));
-    }
+    let run = match &raw.run {
+        None => Vec::new(),
+        Some(run) => words(run.get_ref()).ok_or_else(|| {
+            at(run, format!("run is a program and up to {} arguments, like [\"call\", \"{{camera}}\"]", MOST_WORDS - 1))
+        })?,
+    };
     if let Some(post) = &raw.post {
         let url: SourceUrl =
             post.get_ref().parse().map_err(|_| at(post, "post is an address, like \"http://127.0.0.1:8080/reports\""))?;
@@ -87,8 +89,14 @@ pub(super) fn rule(raw: RawRule) -> Result<Rule, Complaint> {
         seconds: Duration::from_secs_f64(seconds),
         bell: raw.bell == Some(true),
         notify: raw.notify == Some(true),
-        run: raw.run.into_iter().map(Spanned::into_inner).collect(),
+        run,
         post: raw.post.map(Spanned::into_inner),
         rest: Duration::from_secs_f64(rest),
     })
+}
+
+/// A program and its arguments; `None` for anything else.
+fn words(value: &toml::Value) -> Option<Vec<String>> {
+    let all = value.as_array().filter(|all| (1..=MOST_WORDS).contains(&all.len()))?;
+    all.iter().map(|word| word.as_str().map(str::to_owned)).collect()
 }

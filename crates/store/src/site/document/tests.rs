@@ -93,6 +93,7 @@ fn rules_are_read_and_follow_their_camera_and_slips_in_them_are_told() {
         ("post = \"rtsp://h/x\"", "http:// or https://"),
         ("post = \"http://u:s3cret@h/x\"", "no user, password or key"),
         ("rest = -1", "0 to 86400 seconds"),
+        ("run = \"call\"", "run is a program and up to 31 arguments, like"),
         ("tile = 0", "from 1 to 64"),
         ("seconds = 0", "1 to 86400"),
         ("camera = \"a\"\ngroup = \"b\"", "make two of them"),
