@@ -117,6 +117,13 @@ fn a_rule_marks_the_tile_enters_the_ledger_runs_a_program_and_sends_json() {
     wall.keys(&["G"]);
     let ledger = wall.wait("its entry", |screen| screen.contains("tampering reported"));
     assert!(!ledger.contains("motion"), "{ledger}");
+    // Without the rule nothing is known of it any more: its entry ends.
+    let text = std::fs::read_to_string(&site).unwrap();
+    std::fs::write(&site, text.split("[[rule]]").next().unwrap()).unwrap();
+    let entry = |screen: &str| {
+        screen.lines().find(|line| line.contains("reported") && line.contains("Lock gate upper")).map(str::to_owned)
+    };
+    wall.wait("its end", |screen| entry(screen).is_some_and(|line| !line.contains('…')));
     // The sound of these cameras: a voice, a tone, engines.
     wall.keys(&["Escape"]);
     wall.wait("the wall", |screen| !screen.contains("acknowledge"));

@@ -60,10 +60,11 @@ fn is_wanted(site: &Site, camera: &Camera) -> bool {
 }
 
 impl Reporting {
-    /// Listens to the devices that the site's rules are about, and to no others.
-    pub fn follow(&mut self, errands: &Errands, site: &Site) {
+    /// Listens to the devices that the site's rules are about, and to no others; gives the cameras that are not listened to any more.
+    pub fn follow(&mut self, errands: &Errands, site: &Site) -> Vec<String> {
         let wanted: BTreeMap<&str, &Camera> =
             site.cameras.iter().filter(|camera| is_wanted(site, camera)).map(|camera| (camera.name.as_str(), camera)).collect();
+        let gone: Vec<String> = self.listeners.keys().filter(|name| !wanted.contains_key(name.as_str())).cloned().collect();
         self.listeners.retain(|name, _| wanted.contains_key(name.as_str()));
         for (name, camera) in wanted {
             let asked = format!("{:?} {:?} {:?} {:?}", camera.address, camera.service_port, camera.sign_in, trust_of(camera));
@@ -85,6 +86,7 @@ impl Reporting {
             };
             self.listeners.insert(name.to_owned(), listener);
         }
+        gone
     }
 
     /// News of a camera's device: what begins by them, and what is to be said.

@@ -12,6 +12,9 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
+/// What reports of a device are called where streams are main and sub.
+const DEVICE: &str = "device";
+
 /// An entry that is shelved is no alarm for so long.
 const SHELF: Duration = Duration::from_secs(3600);
 /// Readings that wait to be kept, at most.
@@ -124,12 +127,19 @@ impl Watch {
         let kept = site.camera(name);
         let subject = Subject {
             camera: name.to_owned(),
-            stream: "device",
+            stream: DEVICE,
             group: kept.and_then(|kept| kept.group.clone()),
             recorder: None,
             host: kept.and_then(|kept| kept.address.clone()),
         };
         self.ledger.observe(&subject, events, |at| now.wall(at));
+    }
+
+    /// A camera's device is not listened to any more: what it reported last is over, as far as anybody knows.
+    pub fn on_reports_closed(&mut self, now: Moment, name: &str) {
+        if !self.elsewhere {
+            self.ledger.on_closed(now.utc, name, DEVICE);
+        }
     }
 
     /// Another program keeps the ledger and has these entries now.

@@ -287,7 +287,7 @@ pub fn tarnhithe(port: u16) -> Vec<CameraSpec> {
 
 /// A voice, as telephones code it.
 fn speech() -> SoundSpec {
-    SoundSpec::new(Heard::Speech(-12.0), Coding::Pcmu, 8000)
+    SoundSpec::new(Heard::Speech(-26.0), Coding::Pcmu, 8000)
 }
 
 /// Engines, in two channels, a little behind the pictures.

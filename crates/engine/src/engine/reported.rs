@@ -28,8 +28,9 @@ static RUNNING: AtomicUsize = AtomicUsize::new(0);
 impl Machine {
     /// The devices that are listened to are those that the site's rules are about.
     pub(super) fn follow_reports(&mut self) {
-        if let Some(errands) = &self.errands {
-            self.reporting.follow(errands, &self.site);
+        let Some(errands) = &self.errands else { return };
+        for name in self.reporting.follow(errands, &self.site) {
+            self.watch.on_reports_closed(self.now, &name);
         }
     }
 
