@@ -139,3 +139,54 @@ fn a_rule_marks_the_tile_enters_the_ledger_runs_a_program_and_sends_json() {
     wall.keys(&["q", "q"]);
     assert!(std::fs::read_to_string(&site).unwrap().contains("sound = false"));
 }
+
+#[test]
+fn a_line_in_a_picture_is_watched_by_the_wall_itself_and_drawn_by_hand() {
+    let (standin, home) = (StandIn::four(), Home::new());
+    let flag = home.0.path().join("crossed");
+    let rule = format!(
+        "[[rule]]\ncamera = \"Car lane 2\"\nreports = [\"crossing\"]\nrun = [\"cp\", \"--no-clobber\", \"{}\", \"{}\"]\n",
+        home.0.path().join("site.toml").display(),
+        flag.display()
+    );
+    let site = site_of(&standin, &home, &rule);
+    let text = std::fs::read_to_string(&site).unwrap();
+    let line = "watch = [{ name = \"stop line\", line = [[0.0, 0.68], [1.0, 0.68]], way = \"to-the-right\" }]";
+    let text = text.replace("name = \"Car lane 2\"\n", &format!("name = \"Car lane 2\"\n{line}\n"));
+    assert!(text.contains("stop line"), "{text}");
+    std::fs::write(&site, text).unwrap();
+    let folder = home.0.path().display();
+    let command = format!("XDG_DATA_HOME={folder}/data XDG_STATE_HOME={folder}/state {PROGRAM} wall --site {}", site.display());
+    let wall = Tmux::start("motion", &command);
+    wall.wait_for("3 steady");
+    // By hand: an area in the picture of the first camera, another name for it, a corner that is taken back.
+    wall.keys(&["#"]);
+    wall.wait_for("nothing is watched in its picture yet");
+    wall.keys(&["a"]);
+    wall.wait_for("an area has 3 to 16 corners");
+    for keys in
+        [&["Space"][..], &["Right", "Right", "Right", "Space"], &["Down", "Down", "Down", "Space"], &["Up", "Space", "BSpace"]]
+    {
+        wall.keys(keys);
+    }
+    wall.wait_for("a makes an area of these corners");
+    wall.keys(&["a"]);
+    wall.wait_for("learns what is usual");
+    wall.keys(&["r"]);
+    wall.wait_for("new name of area 1");
+    wall.keys(&["C-u", "r", "a", "m", "p", "Enter"]);
+    wall.wait("its name", |screen| screen.contains("▸ ramp"));
+    let kept = std::fs::read_to_string(&site).unwrap();
+    assert!(kept.contains("watch = [{ name = \"ramp\", area = [[0.5, 0.5], [0.56, 0.5], [0.56, 0.56]] }]"), "{kept}");
+    wall.keys(&["u", "Escape"]);
+    // The other one is watched meanwhile, and cars go over its line.
+    let deadline = Instant::now() + Duration::from_secs(150);
+    while !flag.exists() {
+        assert!(Instant::now() < deadline, "no crossing was seen:\n{}", wall.screen());
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    wall.keys(&["G"]);
+    let seen = |screen: &str| screen.lines().any(|line| line.contains("crossing reported") && line.contains("Car lane 2"));
+    wall.wait("its entry", seen);
+    wall.keys(&["q", "q"]);
+}

@@ -26,6 +26,7 @@ pub mod ledger;
 pub mod lens;
 pub mod meter;
 pub mod metrics;
+pub mod motion;
 pub mod multipart;
 pub mod names;
 pub mod onvif;

@@ -3,6 +3,7 @@
 //! There is one way to open a stream, [`Feed::open`]: for a wall, a measurement, a reach check and a device's page alike.
 
 use crate::camera::{CameraId, Cameras, FeedKey};
+use crate::motion::{MotionTap, Motions};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use lattice_core::adjust::Toned;
 use lattice_core::clock::Told;
@@ -79,10 +80,15 @@ struct Newest {
     prints: BTreeMap<u64, Arc<TilePicture>>,
     /// How its levels are spread, before and after it was adjusted.
     tones: Option<Arc<Toned>>,
+    /// How much moves at each place, where that is watched.
+    activity: Option<Arc<[u8]>>,
 }
 
 impl Newest {
     fn take(&mut self, print: u64, picture: Arc<TilePicture>) {
+        if print == Print::WATCHED {
+            return;
+        }
         if print == Print::WHOLE || self.picture.as_ref().is_none_or(|before| before.number != picture.number) {
             self.picture = Some(picture.clone());
         }
@@ -113,6 +119,13 @@ impl Output {
     #[must_use]
     pub fn tones(&self) -> Option<Arc<Toned>> {
         self.locked().tones.clone()
+    }
+
+    /// How much moved of late at each place of [`lattice_core::motion`], from 0 to 254, and [`crate::ALWAYS`]; `None` where it is not
+    /// watched.
+    #[must_use]
+    pub fn activity(&self) -> Option<Arc<[u8]>> {
+        self.locked().activity.clone()
     }
 
     /// A picture was written to a terminal, at this time.
@@ -172,7 +185,11 @@ fn station(event: LaneEvent) -> Option<Station> {
         LaneEvent::Skipped { count } => Some(Station::Skipped { count }),
         LaneEvent::Glance(glance) => Some(Station::Glance(glance)),
         LaneEvent::Light { number, at, cells } => Some(Station::Light { number, at, cells }),
-        LaneEvent::Picture(..) | LaneEvent::Tones(_) | LaneEvent::Still(_) | LaneEvent::Recalled(_) => None,
+        LaneEvent::Picture(..)
+        | LaneEvent::Tones(_)
+        | LaneEvent::Levels { .. }
+        | LaneEvent::Still(_)
+        | LaneEvent::Recalled(_) => None,
     }
 }
 
@@ -182,6 +199,8 @@ pub struct Pictures {
     pub on_picture: Box<dyn Fn(u64, Arc<TilePicture>) + Send + Sync>,
     /// How its levels are spread, before and after it was adjusted.
     pub on_tones: Box<dyn Fn(Arc<Toned>) + Send + Sync>,
+    /// How much moves at each place, where that is watched.
+    pub on_activity: Box<dyn Fn(Arc<[u8]>) + Send + Sync>,
     /// One that was asked for to be kept.
     pub on_still: Box<dyn Fn(Arc<TilePicture>) + Send + Sync>,
     /// The last one that was received, which was asked for.
@@ -193,6 +212,7 @@ impl Default for Pictures {
         Self {
             on_picture: Box::new(|_, _| {}),
             on_tones: Box::new(|_| {}),
+            on_activity: Box::new(|_| {}),
             on_still: Box::new(|_| {}),
             on_recalled: Box::new(|_| {}),
         }
@@ -204,6 +224,7 @@ pub struct Feed {
     source: Source,
     lane: Option<Lane>,
     movement: Arc<Mutex<Movement>>,
+    motion: Arc<Mutex<Option<MotionTap>>>,
     stations: mpsc::Sender<Station>,
     prints: Vec<Print>,
     playout: Playout,
@@ -220,12 +241,20 @@ impl Feed {
         let reports = post.clone();
         let movement: Arc<Mutex<Movement>> = Arc::default();
         let seen = movement.clone();
+        let motion: Arc<Mutex<Option<MotionTap>>> = Arc::default();
+        let watched = motion.clone();
         let lane = pool.map(|pool| {
             pool.lane(Box::new(move |event| match event {
                 LaneEvent::Picture(print, picture) => (pictures.on_picture)(print, picture),
                 LaneEvent::Tones(tones) => (pictures.on_tones)(tones),
                 LaneEvent::Still(picture) => (pictures.on_still)(picture),
                 LaneEvent::Recalled(picture) => (pictures.on_recalled)(picture),
+                LaneEvent::Levels { at, cells } => {
+                    let tap = watched.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                    if let Some(tap) = tap {
+                        (pictures.on_activity)(tap.see(at, &cells));
+                    }
+                }
                 other => {
                     if let LaneEvent::Light { at, cells, .. } = &other {
                         seen.lock().unwrap_or_else(PoisonError::into_inner).see(*at, cells);
@@ -242,7 +271,8 @@ impl Feed {
         let source = Source::open(runtime, config, sink);
         let stations = source.stations();
         let _ = post.set(stations.clone());
-        Self { source, lane, movement, stations, prints: Vec::new(), playout: Playout::AtOnce, thresholds: Thresholds::default() }
+        let (prints, playout, thresholds) = (Vec::new(), Playout::AtOnce, Thresholds::default());
+        Self { source, lane, movement, motion, stations, prints, playout, thresholds }
     }
 
     /// What the largest tile of it can show from now on; `None` when it is on no screen.
@@ -256,7 +286,8 @@ impl Feed {
             return;
         }
         // Of keyframes alone no shown rate is told.
-        let visible = |prints: &[Print]| prints.iter().any(|print| !print.wanted.keyframes_only);
+        let seen = |print: &Print| !print.wanted.keyframes_only && print.id != Print::WATCHED;
+        let visible = |prints: &[Print]| prints.iter().any(seen);
         if visible(&self.prints) != visible(&prints) {
             let _ = self.stations.try_send(Station::Visible(visible(&prints)));
         }
@@ -264,6 +295,14 @@ impl Feed {
         if let Some(lane) = &self.lane {
             lane.want_prints(prints);
         }
+    }
+
+    /// Where the levels of its pictures go from now on, for motion.
+    fn watch_motion(&self, tap: Option<MotionTap>) {
+        if let Some(lane) = &self.lane {
+            lane.tell_levels(tap.is_some());
+        }
+        *self.motion.lock().unwrap_or_else(PoisonError::into_inner) = tap;
     }
 
     /// Asks for the next clean picture, scaled down where it is larger than this; it comes where the feed's stills go, once.
@@ -390,7 +429,7 @@ impl Feeds {
             _ => own,
         };
         let newest: Arc<Mutex<Newest>> = Arc::default();
-        let (slot, tones, bells) = (newest.clone(), newest.clone(), self.bells.clone());
+        let (slot, tones, moves, bells) = (newest.clone(), newest.clone(), newest.clone(), self.bells.clone());
         let (stills, recalled) = (self.stills.0.clone(), self.recalled.0.clone());
         let pictures = Pictures {
             on_picture: Box::new(move |print, picture| {
@@ -399,6 +438,9 @@ impl Feeds {
             }),
             on_tones: Box::new(move |told| {
                 tones.lock().unwrap_or_else(PoisonError::into_inner).tones = Some(told);
+            }),
+            on_activity: Box::new(move |activity| {
+                moves.lock().unwrap_or_else(PoisonError::into_inner).activity = Some(activity);
             }),
             on_still: Box::new(move |picture| drop(stills.send((key, picture)))),
             on_recalled: Box::new(move |picture| drop(recalled.send((key, picture)))),
@@ -455,6 +497,22 @@ impl Feeds {
             feed.set_thresholds(thresholds);
             output.locked().prints.retain(|id, _| prints.iter().any(|print| print.id == *id));
             feed.want_prints(prints);
+        }
+    }
+
+    /// The open streams of a camera.
+    pub fn open_of(&self, camera: CameraId) -> impl Iterator<Item = FeedKey> {
+        self.open.keys().copied().filter(move |key| key.camera == camera && key.by.is_none())
+    }
+
+    /// By which streams motion is watched from now on.
+    pub fn watch_motion(&self, motions: &Motions) {
+        for (key, (feed, output)) in &self.open {
+            let tap = motions.tap(*key);
+            if tap.is_none() {
+                output.locked().activity = None;
+            }
+            feed.watch_motion(tap);
         }
     }
 

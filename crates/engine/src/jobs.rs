@@ -32,6 +32,7 @@ use lattice_core::check::Ladder;
 use lattice_core::find::{AddressRange, MANY_ADDRESSES, PathPattern};
 use lattice_core::lattice::Lattice;
 use lattice_core::lens::Lens;
+use lattice_core::motion::Shape;
 use lattice_core::onvif::{Encoder, ImagingSettings};
 use lattice_core::target::Newcomer;
 use lattice_core::{Cause, Credentials, Secret, SourceUrl, TransportChoice};
@@ -95,6 +96,8 @@ pub enum Errand {
     Preset(String, Option<Adjust>),
     /// Keep what is known of a camera's lens; `None` where it sees no more than its picture shows.
     Lens(String, Option<Lens>),
+    /// Keep the areas and lines of a camera that are watched.
+    Watch(String, Vec<Shape>),
     /// Write a lattice to a file of its own.
     ExportLattice(Box<Lattice>, String),
     /// Take the lattices of a file in.
@@ -306,6 +309,7 @@ impl Errands {
             }
             Errand::Adjust(name, adjust) => self.keep_adjust(&name, adjust),
             Errand::Lens(name, lens) => self.keep_lens(&name, lens),
+            Errand::Watch(name, shapes) => self.keep_watch(&name, shapes),
             Errand::Preset(name, adjust) => self.keep_preset(name.trim(), adjust),
             Errand::ExportLattice(lattice, path) => {
                 let path = typed_path(&path);
@@ -345,6 +349,15 @@ impl Errands {
     fn keep_lens(&mut self, name: &str, lens: Option<Lens>) -> Result<Outcome, String> {
         lens.map_or(Ok(()), |lens| lens.check()).map_err(|error| error.to_string())?;
         let camera = Camera { lens, ..self.camera(name)? };
+        self.change(|editor| editor.put_camera(&camera))?;
+        Ok(Outcome::default())
+    }
+
+    fn keep_watch(&mut self, name: &str, watch: Vec<Shape>) -> Result<Outcome, String> {
+        for shape in &watch {
+            shape.check().map_err(|error| format!("{}: {error}", shape.name))?;
+        }
+        let camera = Camera { watch, ..self.camera(name)? };
         self.change(|editor| editor.put_camera(&camera))?;
         Ok(Outcome::default())
     }

@@ -492,6 +492,19 @@ impl Planning {
         seats.peek().is_some() && seats.all(|seat| seat.key() == key && seat.keyframes)
     }
 
+    /// Megapixels a second that may be decoded besides what screens show; without end where nothing bounds it.
+    #[must_use]
+    pub fn decoding_left(&self) -> f64 {
+        self.plan.budgets.decoding.map_or(f64::INFINITY, |most| (most - self.plan.plan.load.decoding).max(0.0))
+    }
+
+    /// What decoding a stream takes, in megapixels a second.
+    #[must_use]
+    pub fn decoding_of(&self, key: FeedKey) -> f64 {
+        let candidate = stream_facts(&self.facts, key).candidate;
+        candidate.pixels() * candidate.rate / 1e6
+    }
+
     fn follow_plan(&mut self, now: Mono, cameras: &Cameras, place: (ViewerId, usize)) {
         let Some(seat) = self.seats.get(&place).copied() else { return };
         let Some(choice) = self.plan.choice(place.0, place.1) else { return };

@@ -21,8 +21,8 @@ const WAITING: usize = 16;
 struct Listener {
     /// By what it is asked: where that changes it is asked anew.
     asked: String,
-    /// Ends with this.
-    task: AbortHandle,
+    /// Ends with this; our own motion needs none.
+    task: Option<AbortHandle>,
     log: ReportLog,
     /// Events that are for the ledger, and for the tile.
     entered: BTreeSet<u64>,
@@ -33,7 +33,9 @@ struct Listener {
 
 impl Drop for Listener {
     fn drop(&mut self) {
-        self.task.abort();
+        if let Some(task) = &self.task {
+            task.abort();
+        }
     }
 }
 
@@ -45,10 +47,17 @@ pub(crate) struct Begun {
     pub rules: Vec<usize>,
 }
 
-/// All devices that are listened to.
+/// What reports of a device are called where streams are main and sub.
+pub(crate) const DEVICE: &str = "device";
+/// The same of what is seen in pictures.
+pub(crate) const PICTURES: &str = "pictures";
+
+/// All devices that are listened to, and all cameras in whose pictures something is watched.
 #[derive(Default)]
 pub(crate) struct Reporting {
     listeners: BTreeMap<String, Listener>,
+    /// What is seen in pictures.
+    seen: BTreeMap<String, Listener>,
     /// When a rule acted for a camera last.
     acted: HashMap<(usize, String), Mono>,
 }
@@ -76,15 +85,7 @@ impl Reporting {
             errands.runtime.handle().spawn(follow_reports(device, sender));
             let forward = forward(name.to_owned(), receiver, errands.news.clone());
             let task = errands.runtime.handle().spawn(forward).abort_handle();
-            let listener = Listener {
-                asked,
-                task,
-                log: ReportLog::default(),
-                entered: BTreeSet::new(),
-                marked: BTreeSet::new(),
-                lost: None,
-            };
-            self.listeners.insert(name.to_owned(), listener);
+            self.listeners.insert(name.to_owned(), Listener::new(asked, Some(task)));
         }
         gone
     }
@@ -109,7 +110,7 @@ impl Reporting {
                 let mut begun = Vec::new();
                 for report in reports {
                     let Some(kind) = listener.log.observe(mono, &report) else { continue };
-                    let rules = acting(&mut self.acted, site, name, kind, now, listener);
+                    let rules = acting(&mut self.acted, site, (name, kind), now, listener, false);
                     begun.push(Begun { report, rules });
                 }
                 return (begun, None);
@@ -118,25 +119,47 @@ impl Reporting {
         (Vec::new(), said)
     }
 
-    /// Time went on: the events of cameras of which any changed, for the ledger.
-    pub fn tick(&mut self, now: Mono) -> Vec<(String, Vec<Event>)> {
-        let changed = self.listeners.iter_mut().filter_map(|(name, listener)| {
+    /// Something was seen in a camera's pictures: what begins by it.
+    pub fn on_seen(&mut self, now: (Mono, u16), site: &Site, name: &str, report: Report) -> Option<Begun> {
+        let listener = self.seen.entry(name.to_owned()).or_insert_with(|| Listener::new(String::new(), None));
+        let kind = listener.log.observe(now.0, &report)?;
+        let rules = acting(&mut self.acted, site, (name, kind), now, listener, true);
+        Some(Begun { report, rules })
+    }
+
+    /// Nothing is watched in a camera's pictures any more.
+    pub fn forget_seen(&mut self, name: &str) {
+        self.seen.remove(name);
+    }
+
+    /// Time went on: the events of cameras of which any changed, for the ledger, each with what its stream is called.
+    pub fn tick(&mut self, now: Mono) -> Vec<(String, &'static str, Vec<Event>)> {
+        let devices = self.listeners.iter_mut().map(|one| (one, DEVICE));
+        let all = devices.chain(self.seen.iter_mut().map(|one| (one, PICTURES)));
+        let changed = all.filter_map(|((name, listener), stream)| {
             let ended = listener.log.tick(now);
             let has = !listener.entered.is_empty() || ended;
-            has.then(|| (name.clone(), listener.for_ledger()))
+            has.then(|| (name.clone(), stream, listener.for_ledger()))
         });
         changed.collect()
     }
 
     /// What is there now of each camera whose tile is to say so, and since when.
     pub fn marks(&self) -> BTreeMap<String, Vec<(ReportKind, Mono)>> {
-        let marked = self.listeners.iter().filter(|(_, listener)| !listener.marked.is_empty());
-        let all = marked.map(|(name, listener)| (name.clone(), listener.log.there().collect::<Vec<_>>()));
-        all.filter(|(_, there)| !there.is_empty()).collect()
+        let mut marks: BTreeMap<String, Vec<(ReportKind, Mono)>> = BTreeMap::new();
+        for (name, listener) in self.listeners.iter().chain(&self.seen).filter(|(_, listener)| !listener.marked.is_empty()) {
+            marks.entry(name.clone()).or_default().extend(listener.log.there());
+        }
+        marks.retain(|_, there| !there.is_empty());
+        marks
     }
 }
 
 impl Listener {
+    fn new(asked: String, task: Option<AbortHandle>) -> Self {
+        Self { asked, task, log: ReportLog::default(), entered: BTreeSet::new(), marked: BTreeSet::new(), lost: None }
+    }
+
     /// Events for the ledger; those that have ended are given once more, and then no more.
     fn for_ledger(&mut self) -> Vec<Event> {
         let events = self.log.events();
@@ -148,17 +171,23 @@ impl Listener {
     }
 }
 
-/// The rules that act on what began, and what of it is for the ledger and the tile.
+/// The rules that act on what began, and what of it is for the ledger and the tile; both where no rule is about it and it is `drawn`:
+/// who draws an area wants to know.
 fn acting(
     acted: &mut HashMap<(usize, String), Mono>,
     site: &Site,
-    name: &str,
-    kind: ReportKind,
+    (name, kind): (&str, ReportKind),
     (now, minute): (Mono, u16),
     listener: &mut Listener,
+    drawn: bool,
 ) -> Vec<usize> {
     let group = site.camera(name).and_then(|camera| camera.group.as_deref());
     let Some(number) = listener.log.events().last().map(|event| event.number) else { return Vec::new() };
+    let about = |rule: &Rule| rule.is_about(name, group) && (rule.kinds.is_empty() || rule.kinds.contains(&kind));
+    if drawn && !site.rules.iter().any(about) {
+        listener.entered.insert(number);
+        listener.marked.insert(number);
+    }
     let mut rules = Vec::new();
     for (index, rule) in site.rules.iter().enumerate() {
         if !rule.is_about(name, group) || !rule.is_for(kind, minute) {

@@ -4,6 +4,7 @@ use crate::buffer::{Buffer, buffer};
 use crate::camera::{CameraId, Cameras, FeedKey, Seat};
 use crate::demand::ViewerId;
 use crate::feeds::Output;
+use crate::motion::MotionState;
 use crate::planning::{Planned, StreamFacts};
 use crate::watch::{Moment, SharedHistory};
 use lattice_core::clock::Told;
@@ -28,6 +29,8 @@ pub struct Known {
     pub seen: BTreeMap<String, i64>,
     /// What cameras report themselves that is there now, and since when, where a rule wants their tiles to say so.
     pub reports: BTreeMap<String, Vec<(ReportKind, Mono)>>,
+    /// How watching the areas and lines of cameras goes.
+    pub motion: BTreeMap<String, MotionState>,
 }
 
 /// How the record stands.

@@ -12,9 +12,6 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
-/// What reports of a device are called where streams are main and sub.
-const DEVICE: &str = "device";
-
 /// An entry that is shelved is no alarm for so long.
 const SHELF: Duration = Duration::from_secs(3600);
 /// Readings that wait to be kept, at most.
@@ -119,15 +116,15 @@ impl Watch {
         }
     }
 
-    /// What a camera's device reported goes into the ledger.
-    pub fn on_reported(&mut self, now: Moment, site: &Site, name: &str, events: &[Event]) {
+    /// What a camera reported goes into the ledger, as of a stream of this name.
+    pub fn on_reported(&mut self, now: Moment, site: &Site, (name, stream): (&str, &'static str), events: &[Event]) {
         if self.elsewhere || events.is_empty() {
             return;
         }
         let kept = site.camera(name);
         let subject = Subject {
             camera: name.to_owned(),
-            stream: DEVICE,
+            stream,
             group: kept.and_then(|kept| kept.group.clone()),
             recorder: None,
             host: kept.and_then(|kept| kept.address.clone()),
@@ -135,10 +132,11 @@ impl Watch {
         self.ledger.observe(&subject, events, |at| now.wall(at));
     }
 
-    /// A camera's device is not listened to any more: what it reported last is over, as far as anybody knows.
-    pub fn on_reports_closed(&mut self, now: Moment, name: &str) {
+    /// A camera's device is not listened to any more, or its pictures not watched: what was reported last is over, as far as anybody
+    /// knows.
+    pub fn on_reports_closed(&mut self, now: Moment, name: &str, stream: &str) {
         if !self.elsewhere {
-            self.ledger.on_closed(now.utc, name, DEVICE);
+            self.ledger.on_closed(now.utc, name, stream);
         }
     }
 

@@ -4,7 +4,7 @@
 
 use crate::adjust::Adjuster;
 use crate::fallback::FallbackDecoder;
-use crate::glance::{glance, light};
+use crate::glance::{glance, levels, light};
 use crate::h264::{Decoded, H264Decoder};
 use crate::h265::H265Decoder;
 use crate::jpeg;
@@ -17,6 +17,7 @@ use crate::wanted::{MOST_PRINTS, Print, Wanted, keyframes_only};
 use lattice_core::Mono;
 use lattice_core::adjust::{Adjust, Setting, Toned, Tones};
 use lattice_core::lattice::Aspect;
+use lattice_core::motion;
 use lattice_core::sight::Glance;
 use lattice_core::video::VideoCodec;
 use lattice_core::view::View;
@@ -67,6 +68,8 @@ pub(crate) struct Looks {
     pub light: bool,
     /// How the levels of every picture are spread is wanted.
     pub tones: bool,
+    /// The levels of its places are wanted, for motion.
+    pub levels: bool,
     /// The next clean picture is wanted, within this size.
     pub still: Option<(usize, usize)>,
 }
@@ -133,6 +136,10 @@ pub(crate) enum Said {
         at: Mono,
         cells: Vec<u8>,
     },
+    Levels {
+        at: Mono,
+        cells: Vec<u8>,
+    },
     /// A picture had no room: it needs so many bytes.
     Short(Canvas, usize),
 }
@@ -191,8 +198,10 @@ struct Bench {
     /// Decoding began at a recovery point, and no keyframe has come since: the codec calls every picture of such a stream made
     /// up, also when nothing of it is. Its arrival tells then what is whole.
     no_keyframe: bool,
-    /// When a picture was looked at last.
+    /// When a picture was looked at last,
     glanced: Option<Mono>,
+    /// and when for motion.
+    levelled: Option<Mono>,
     /// Since when pictures are damaged.
     damaged_since: Option<Mono>,
 }
@@ -286,7 +295,7 @@ impl Order {
 impl Bench {
     fn decode(&mut self, work: &Work<'_>, looks: &mut Looks, out: &mut dyn Out) {
         let Work { head, data, prints, newest } = *work;
-        let Self { decoder, hands, recent, order, trust, no_keyframe, glanced, damaged_since } = self;
+        let Self { decoder, hands, recent, order, trust, no_keyframe, glanced, levelled, damaged_since } = self;
         if head.new_parameters {
             // Pictures held back belong to the old size; a fresh decoder shows the new one at once.
             *decoder = None;
@@ -312,8 +321,19 @@ impl Bench {
         let at_once = order.on_unit(head.bipredictive, head.reorder) || keyframes_only;
         let reorder = if keyframes_only { Some(0) } else { head.reorder };
         trust.on_unit(head);
-        let mut painter =
-            Painter { out, hands, recent, trust, no_keyframe: *no_keyframe, glanced, damaged_since, prints, looks, newest };
+        let mut painter = Painter {
+            out,
+            hands,
+            recent,
+            trust,
+            no_keyframe: *no_keyframe,
+            glanced,
+            levelled,
+            damaged_since,
+            prints,
+            looks,
+            newest,
+        };
         let refused = match codec {
             AnyDecoder::H264(codec) => decode_h264(codec, head.number, data, at_once, &mut painter),
             AnyDecoder::H265(codec) => painter.take(head, codec.decode(head.number, head.keyframe, reorder, data)),
@@ -361,6 +381,7 @@ struct Painter<'a> {
     trust: &'a mut Trust,
     no_keyframe: bool,
     glanced: &'a mut Option<Mono>,
+    levelled: &'a mut Option<Mono>,
     damaged_since: &'a mut Option<Mono>,
     prints: &'a [Print],
     looks: &'a mut Looks,
@@ -457,8 +478,22 @@ impl Painter<'_> {
                 self.out.say(Said::Glance(glance));
             }
         }
+        self.tell_levels(decoded, damaged, at);
         for (canvas, picture) in painted {
             self.out.say(Said::Picture(canvas, picture));
+        }
+    }
+
+    /// The levels of a picture's places, for motion, so often as that looks.
+    fn tell_levels(&mut self, decoded: &Decoded<'_>, damaged: bool, at: Mono) {
+        let due = self.levelled.is_none_or(|before| at.since(before) >= motion::EVERY);
+        if self.looks.levels
+            && !damaged
+            && due
+            && let Some(cells) = levels(&decoded.planes)
+        {
+            *self.levelled = Some(at);
+            self.out.say(Said::Levels { at, cells });
         }
     }
 

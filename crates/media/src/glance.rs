@@ -2,10 +2,13 @@
 
 use crate::picture::{ColourDescription, Planes};
 use lattice_core::sight::{CELLS, COLUMNS, Glance, ROWS};
-use lattice_core::{Mono, flash};
+use lattice_core::{Mono, flash, motion};
 
 /// Rows that are looked at, at most: the rest of a large picture tells the same.
 const ROWS_AT_MOST: usize = 540;
+
+/// The same for motion: four in each place.
+const ROWS_FOR_MOTION: usize = motion::ROWS * 4;
 
 /// Looks at a picture; `None` where its planes are shorter than its size says, or it has fewer pixels than a glance cells.
 #[must_use]
@@ -61,25 +64,34 @@ pub fn glance(picture: &Planes<'_>, colour: ColourDescription, at: Mono) -> Opti
 /// fewer pixels than places.
 #[must_use]
 pub fn light(picture: &Planes<'_>) -> Option<Box<[u8; flash::CELLS]>> {
+    means(picture, (flash::COLUMNS, flash::ROWS), ROWS_AT_MOST)?.into_boxed_slice().try_into().ok()
+}
+
+/// How bright the places of a picture are, for [`motion`]: its luma as it is coded. `None` as for [`light`].
+#[must_use]
+pub fn levels(picture: &Planes<'_>) -> Option<Vec<u8>> {
+    means(picture, (motion::COLUMNS, motion::ROWS), ROWS_FOR_MOTION)
+}
+
+/// The mean luma of so many places across and down, of so many rows of pixels at most.
+fn means(picture: &Planes<'_>, (columns, rows): (usize, usize), most: usize) -> Option<Vec<u8>> {
     let Planes { width, height, y: luma, stride, .. } = *picture;
-    if width < flash::COLUMNS || height < flash::ROWS || stride < width || luma.len() < stride * (height - 1) + width {
+    if width < columns || height < rows || stride < width || luma.len() < stride * (height - 1) + width {
         return None;
     }
-    let step = height.div_ceil(ROWS_AT_MOST);
-    let (mut sums, mut counts) = ([0u64; flash::CELLS], [0u64; flash::CELLS]);
+    let step = (height / most).max(1);
+    let (mut sums, mut counts) = (vec![0u32; columns * rows], vec![0u32; columns * rows]);
+    let edges: Vec<usize> = (0..=columns).map(|column| column * width / columns).collect();
     for y in (0..height).step_by(step) {
-        let (row, first) = (&luma[y * stride..y * stride + width], y * flash::ROWS / height * flash::COLUMNS);
-        for column in 0..flash::COLUMNS {
-            let part = &row[column * width / flash::COLUMNS..(column + 1) * width / flash::COLUMNS];
-            sums[first + column] += u64::from(part.iter().map(|value| u32::from(*value)).sum::<u32>());
-            counts[first + column] += part.len() as u64;
+        let (row, first) = (&luma[y * stride..y * stride + width], y * rows / height * columns);
+        let cells = sums[first..first + columns].iter_mut().zip(&mut counts[first..first + columns]);
+        for ((sum, count), edge) in cells.zip(edges.windows(2)) {
+            let part = &row[edge[0]..edge[1]];
+            *sum += part.iter().map(|value| u32::from(*value)).sum::<u32>();
+            *count += part.len() as u32;
         }
     }
-    let mut cells = Box::new([0; flash::CELLS]);
-    for ((cell, sum), count) in cells.iter_mut().zip(sums).zip(counts) {
-        *cell = (sum / count.max(1)) as u8;
-    }
-    Some(cells)
+    Some(sums.iter().zip(counts).map(|(sum, count)| (sum / count.max(1)) as u8).collect())
 }
 
 #[cfg(test)]

@@ -74,6 +74,13 @@ pub enum LaneEvent {
         /// The places.
         cells: Box<[u8; flash::CELLS]>,
     },
+    /// The levels of the places of a clean picture, for [`lattice_core::motion`]; so often as that looks, while it was asked for.
+    Levels {
+        /// When it was decoded.
+        at: Mono,
+        /// The places.
+        cells: Vec<u8>,
+    },
     /// The decoder ended while it worked on this stream. It begins anew: from the units since the last keyframe, or at the next
     /// one where this stream's own unit is to blame.
     Failed {
@@ -159,6 +166,8 @@ struct Inbox {
     light: bool,
     /// How the levels of every picture are spread is wanted.
     tones: bool,
+    /// The levels of its places are wanted.
+    levels: bool,
     /// The next clean picture is wanted, within this size.
     still: Option<(usize, usize)>,
     last_parameters: Option<(Form, u32, u32)>,
@@ -262,7 +271,7 @@ impl Recall {
         let aspect = Aspect::Fit;
         let wanted = Wanted { width, height, pixel_aspect: 1.0, step: (1, 1), aspect, enlarge: false, keyframes_only: last };
         let still = last.then_some(self.most);
-        let looks = Looks { choice: DamageChoice::Hold, hold: HOLD, light: false, tones: false, still };
+        let looks = Looks { choice: DamageChoice::Hold, hold: HOLD, light: false, tones: false, levels: false, still };
         Turnful { jobs, prints: vec![Print::whole(wanted)], looks }
     }
 }
@@ -297,8 +306,8 @@ impl Shared {
         }
         inbox.bytes = inbox.bytes.saturating_sub(jobs.iter().map(|(_, data)| data.len()).sum());
         inbox.past.take(&jobs);
-        let Inbox { choice, hold, light, tones, still, .. } = *inbox;
-        let looks = Looks { choice, hold: hold.unwrap_or(HOLD), light, tones, still };
+        let Inbox { choice, hold, light, tones, levels, still, .. } = *inbox;
+        let looks = Looks { choice, hold: hold.unwrap_or(HOLD), light, tones, levels, still };
         Some(Turnful { jobs, prints: inbox.prints.clone(), looks })
     }
 
@@ -492,6 +501,11 @@ impl Lane {
     /// Whether to tell how the levels of each picture are spread.
     pub fn tell_tones(&self, wanted: bool) {
         lock(&self.shared.inbox).tones = wanted;
+    }
+
+    /// Whether to tell the levels of the places of pictures, for motion.
+    pub fn tell_levels(&self, wanted: bool) {
+        lock(&self.shared.inbox).levels = wanted;
     }
 
     /// What to do with damaged pictures.

@@ -30,7 +30,7 @@ mod wanted;
 
 pub use adjust::Adjuster;
 pub use fallback::{FallbackDecoder, RefusedByFallback};
-pub use glance::{glance, light};
+pub use glance::{glance, levels, light};
 pub use h264::{Decoded, H264Decoder, RefusedUnit, has_assembly};
 pub use h265::H265Decoder;
 pub use jpeg::{JpegPicture, decode as decode_jpeg, tile_of_jpeg};

@@ -274,6 +274,7 @@ fn report(lane: &Shared, prints: &[Print], said: Said, pixels: &mut dyn FnMut(Pa
             let Ok(cells) = <Box<[u8; flash::CELLS]>>::try_from(cells.into_boxed_slice()) else { return };
             LaneEvent::Light { number, at, cells }
         }
+        Said::Levels { at, cells } => LaneEvent::Levels { at, cells },
         Said::Picture(which, painted) => {
             let Some(rgb) = pixels(painted) else { return };
             match which {

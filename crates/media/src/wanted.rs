@@ -92,6 +92,8 @@ pub struct Print {
 impl Print {
     /// The whole picture as it comes, which all tiles without a view of their own show.
     pub const WHOLE: u64 = 0;
+    /// A small one that nobody looks at, so that what is watched for motion is decoded.
+    pub const WATCHED: u64 = u64::MAX;
 
     /// The whole picture as it comes.
     #[must_use]

@@ -35,5 +35,6 @@ pub use log::{Event, Log, Record};
 pub use port::{
     DESK_BEFORE_STAMP, FLEET_RATE, MAX_FLEET, Port, PortError, all_around, control_desk, fleet, steerable, tarnhithe, whole_port,
 };
-pub use scene::{MAST, PLATFORM, Scene, View};
+pub use scene::{MAST, Mover, PLATFORM, Scene, View};
 pub use sound::{AAC_TONE, Heard, SoundSpec, sound_payload};
+pub use video::Coded;

@@ -2,6 +2,7 @@
 //! shows is the one thing from outside.
 
 mod around;
+mod movers;
 mod places;
 mod things;
 
@@ -13,6 +14,7 @@ use crate::head::{Aim, WIDEST};
 use crate::light::Light;
 use around::World;
 pub use around::{MAST, PLATFORM};
+pub use movers::Mover;
 use places::{AMBER, DARK, DAWN, NIGHT, WHITE};
 
 /// What a camera looks at.

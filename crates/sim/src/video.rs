@@ -62,21 +62,56 @@ impl Clip {
 
     fn encode(view: View, spec: &StreamSpec) -> Result<Self, openh264::Error> {
         // No clock stands in them: they are shown again and again.
-        let (mut drawn, mut encoder) = (Scene::new(view, "", spec.width, spec.height, None), VideoStream::encoder(spec)?);
+        let mut coded = Coded::new(view, "", spec)?;
         let begin = unix_micros();
-        let (mut frames, mut bytes) = (Vec::new(), Vec::new());
+        let mut frames = Vec::new();
         // Whole keyframe intervals, so that the end runs on into the begin.
         let interval = VideoStream::interval(spec);
         let count = interval * ((CLIP.as_secs_f64() * spec.fps) as u32).div_ceil(interval).max(1);
         for number in 0..count {
-            let picture = drawn.draw(begin + (f64::from(number) * 1e6 / spec.fps) as i64, number);
-            bytes.clear();
-            encoder.encode(&picture)?.write_vec(&mut bytes);
-            let nals: Vec<&[u8]> = annex_b(&bytes).collect();
+            let bytes = coded.unit(begin + (f64::from(number) * 1e6 / spec.fps) as i64, number)?;
+            let nals: Vec<&[u8]> = annex_b(bytes).collect();
             let keyframe = is_keyframe(&nals);
-            frames.push(ClipFrame { keyframe, payloads: Arc::new(packetize(&nals, PAYLOAD)), bytes: Arc::new(bytes.clone()) });
+            frames.push(ClipFrame { keyframe, payloads: Arc::new(packetize(&nals, PAYLOAD)), bytes: Arc::new(bytes.to_vec()) });
         }
         Ok(Self { frames })
+    }
+}
+
+/// A view, coded picture by picture, at whatever moments are asked for.
+pub struct Coded {
+    scene: Scene,
+    encoder: Encoder,
+    bytes: Vec<u8>,
+}
+
+impl Coded {
+    /// A view with a name before the clock in its pictures; without a name there is no clock.
+    ///
+    /// # Errors
+    ///
+    /// The encoder could not be made.
+    pub fn new(view: View, name: &str, spec: &StreamSpec) -> Result<Self, openh264::Error> {
+        let scene = Scene::new(view, name, spec.width, spec.height, None);
+        Ok(Self { scene, encoder: VideoStream::encoder(spec)?, bytes: Vec::new() })
+    }
+
+    /// The access unit of a moment (microseconds since the Unix epoch), H.264 in Annex B's byte stream.
+    ///
+    /// # Errors
+    ///
+    /// The encoder failed.
+    pub fn unit(&mut self, unix_micros: i64, number: u32) -> Result<&[u8], openh264::Error> {
+        let picture = self.scene.draw(unix_micros, number);
+        self.bytes.clear();
+        self.encoder.encode(&picture)?.write_vec(&mut self.bytes);
+        Ok(&self.bytes)
+    }
+}
+
+impl std::fmt::Debug for Coded {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Coded").field("scene", &self.scene).finish_non_exhaustive()
     }
 }
 

@@ -8,6 +8,7 @@ mod lattices;
 mod looks;
 mod read;
 mod rules;
+mod shapes;
 
 pub use document::{Editor, SiteFile};
 pub use lattices::{DWELL, MAX_TILES, Screen, Stop, Tour, export_lattice, free_lattice_name, import_lattices};
@@ -16,6 +17,7 @@ pub use lattice_core::Role;
 use lattice_core::adjust::{Adjust, Preset};
 use lattice_core::lattice::Lattice;
 use lattice_core::lens::Lens;
+use lattice_core::motion::Shape;
 use lattice_core::rule::Rule;
 use lattice_core::target::{Target, understand};
 use lattice_core::thresholds::{Override, Thresholds};
@@ -153,6 +155,8 @@ pub struct Camera {
     pub adjust: Adjust,
     /// Its lens, where it sees all around.
     pub lens: Option<Lens>,
+    /// Areas and lines in its pictures that are watched for motion.
+    pub watch: Vec<Shape>,
     /// Its streams, the largest first.
     pub streams: Vec<Stream>,
 }

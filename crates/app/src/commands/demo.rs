@@ -9,6 +9,7 @@ use lattice_core::Role;
 use lattice_core::lattice::{Around, Lattice, Placed};
 use lattice_core::layout::{Layout, Preset};
 use lattice_core::lens::Gaze;
+use lattice_core::motion::{Outline, Shape, Way};
 use lattice_core::target::understand;
 use lattice_engine::kept::Kept;
 use lattice_store::{Camera, PasswordSource, Stream};
@@ -210,7 +211,8 @@ pub fn run(options: &DemoOptions) -> anyhow::Result<ExitCode> {
             _ => None,
         };
         let name = camera.name.clone();
-        cameras.push(Camera { name, group, address, service_port, sign_in, streams, lens, ..Camera::default() });
+        let watch = if name == "Fuel quay" { vec![pump_side()] } else { Vec::new() };
+        cameras.push(Camera { name, group, address, service_port, sign_in, streams, lens, watch, ..Camera::default() });
     }
     let lattices = lattices(&cameras);
     kept.file.change(|editor| {
@@ -239,6 +241,12 @@ name = "night round"
 stops = [{ lattice = "harbour six", seconds = 15 }, { lattice = "all lanes", seconds = 10 }, { lattice = "sixteen", seconds = 15 }]
 
 [[rule]]
+reports = ["motion", "tampering", "signal-loss", "digital-input", "storage-failure", "heard", "other"]
+
+[[rule]]
+camera = "Fuel quay"
+reports = ["crossing"]
+ledger = false
 
 [[screen]]
 name = "desk"
@@ -248,6 +256,12 @@ shows = "harbour six"
 name = "wall"
 shows = "night round"
 "#;
+
+/// A line on the fuel quay: who goes over it towards the pumps is told on the tile.
+fn pump_side() -> Shape {
+    let outline = Outline::Line(vec![(0.55, 0.95), (0.55, 0.72)], Way::ToTheRight);
+    Shape { name: "pump side".into(), outline, least: 0.0 }
+}
 
 /// What can be looked at more closely: a head, and views into two cameras of all around.
 fn closer() -> Lattice {

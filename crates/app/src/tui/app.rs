@@ -187,6 +187,10 @@ pub struct App {
     pub views: HashMap<(FeedKey, usize), Arc<TilePicture>>,
     /// What adjusting did to the newest picture of the stream that the page is about, while that is asked for.
     pub tones: Option<Arc<Toned>>,
+    /// How much moves at each place of streams that are watched for motion.
+    pub activity: HashMap<FeedKey, Arc<[u8]>>,
+    /// Cameras on whose tiles the trace of what moves is shown, by name.
+    pub traced: BTreeSet<String>,
     /// Streams of whose pictures the terminal has not taken the whole yet.
     pub unfinished: BTreeSet<FeedKey>,
     /// The newest line of news.
@@ -280,6 +284,8 @@ impl App {
             pictures: HashMap::new(),
             views: HashMap::new(),
             tones: None,
+            activity: HashMap::new(),
+            traced: BTreeSet::new(),
             unfinished: BTreeSet::new(),
             notice: None,
             damage: DamageChoice::default(),

@@ -13,6 +13,7 @@ pub mod imaging;
 pub mod ledger;
 pub mod lens;
 pub mod listen;
+pub mod motion;
 pub mod roster;
 pub mod sound;
 pub mod steer;
@@ -55,6 +56,7 @@ pub fn all() -> (Vec<Box<dyn AnyPage>>, Vec<Section>) {
         page::<adjust::AdjustPage>(),
         page::<imaging::ImagingPage>(),
         page::<lens::LensPage>(),
+        page::<motion::MotionPage>(),
     ];
     let fronts = vec![
         section::<wall::Layouts>(),

@@ -12,6 +12,7 @@ pub mod plate;
 pub mod pulse;
 pub mod sound;
 pub mod tile;
+pub mod trace;
 
 use crate::tui::theme::Theme;
 use ratatui::buffer::Buffer;

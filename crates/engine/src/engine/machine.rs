@@ -6,11 +6,12 @@ use crate::buffer::own_buffer;
 use crate::camera::{CameraDef, CameraId, Cameras, FeedKey};
 use crate::command::{Command, Loudness, News};
 use crate::demand::{ViewerId, print_of};
-use crate::feeds::{Bell, Bells, Feeds};
+use crate::feeds::{Bell, Bells, Feeds, SMALL_TILE};
 use crate::idle::Idle;
 use crate::jobs::{Burst, Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
 use crate::keeper::{Keeper, KeeperNews};
 use crate::keyframes::Keyframes;
+use crate::motion::Motions;
 use crate::outward::Outward;
 use crate::places;
 use crate::planning::{Move, Planning};
@@ -36,6 +37,8 @@ use tokio::sync::watch;
 const TICK: Duration = Duration::from_millis(100);
 /// Screens are told of new figures this often.
 const FIGURES_EVERY: Duration = Duration::from_millis(500);
+/// How watching for motion goes is told this often.
+const MOTION_TOLD_EVERY: Duration = Duration::from_secs(1);
 /// How much of this machine is idle is looked at this often.
 const IDLE_EVERY: Duration = Duration::from_secs(2);
 /// Readings go to the record in batches.
@@ -93,6 +96,8 @@ pub(super) struct Machine {
     pub(super) hands: BTreeMap<String, Grip>,
     /// The devices that report.
     pub(super) reporting: Reporting,
+    pub(super) motions: Motions,
+    pub(super) motion_told: Every,
     jobs: (Sender<JobNews>, Receiver<JobNews>),
     pub(super) screens: Option<Screens>,
     viewers: BTreeMap<ViewerId, Screen>,
@@ -174,6 +179,8 @@ impl Machine {
             errands,
             hands: BTreeMap::new(),
             reporting: Reporting::default(),
+            motions: Motions::default(),
+            motion_told: Every::new(MOTION_TOLD_EVERY),
             jobs,
             screens: screens.transpose()?,
             viewers: BTreeMap::new(),
@@ -408,14 +415,14 @@ impl Machine {
         self.feeds.set_hold(self.site.hold_after_loss.unwrap_or(crate::feeds::HOLD));
         let adjusted = self.site.cameras.iter().filter(|camera| !camera.adjust.is_off());
         self.adjusted = adjusted.map(|camera| (camera.name.clone(), camera.adjust)).collect();
-        self.apply_wanted();
+        self.follow_motion();
         self.follow_reports();
         self.feeds.set_most_pixels(self.site.largest_picture.map_or(lattice_core::video::MAX_PIXELS, |mega| mega * 1_000_000));
     }
 
     /// Tells every stream what screens show of it: the whole picture as large as the largest tile wants it, and each place that
     /// shows another view.
-    fn apply_wanted(&mut self) {
+    pub(super) fn apply_wanted(&mut self) {
         let mut shown: HashMap<FeedKey, (Vec<Print>, Option<Playout>)> = HashMap::new();
         for (viewer, demand) in self.planning.demands() {
             for one in demand.shown.iter().filter(|one| one.wanted.width * one.wanted.height > 0) {
@@ -436,6 +443,9 @@ impl Machine {
         }
         let (cameras, site, buffers, planning) = (&self.cameras, &self.site, &self.buffers, &self.planning);
         let (adjusting, adjusted) = (&self.adjusting, &self.adjusted);
+        let watched = self.motions.choose(&self.feeds, planning, |key| {
+            !planning.keyframes_only(key) && shown.get(&key).is_some_and(|(prints, _)| !prints.is_empty())
+        });
         self.feeds.want(|key| {
             let (mut prints, playout) = shown.get(&key).cloned().unwrap_or_default();
             let own = || adjusted.get(cameras.name(key.camera)).copied().unwrap_or_default();
@@ -444,10 +454,14 @@ impl Machine {
                 print.wanted.keyframes_only = planning.keyframes_only(key);
                 (print.adjust, print.split) = (adjust, split);
             }
+            if prints.is_empty() && watched.contains(&key) {
+                prints.push(Print { id: Print::WATCHED, ..Print::whole(SMALL_TILE) });
+            }
             let own = own_buffer(site, cameras, buffers, key).filter(|own| !own.is_zero());
             let playout = playout.unwrap_or_else(|| own.map_or(Playout::AtOnce, Playout::Buffered));
             (prints, playout, site.thresholds_of(cameras.name(key.camera), key.role))
         });
+        self.feeds.watch_motion(&self.motions);
     }
 
     /// Where jobs tell what came of them.
@@ -483,6 +497,7 @@ impl Machine {
             self.apply_wanted();
         }
         self.watch.observe(self.now, &self.cameras, &self.site, &figures);
+        self.take_motion();
         self.enter_reports();
         self.keep_changed();
         let (ledger, utc) = (self.watch.ledger().clone(), self.now.utc);

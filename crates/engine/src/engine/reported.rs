@@ -4,7 +4,8 @@ use super::machine::Machine;
 use crate::camera::FeedKey;
 use crate::command::{Loudness, News};
 use crate::jobs::JobNews;
-use crate::reporting::Begun;
+use crate::motion::TOPIC;
+use crate::reporting::{Begun, DEVICE, PICTURES};
 use lattice_core::SourceUrl;
 use lattice_core::onvif::date_time;
 use lattice_net::{ReportNews, post_json};
@@ -30,16 +31,49 @@ impl Machine {
     pub(super) fn follow_reports(&mut self) {
         let Some(errands) = &self.errands else { return };
         for name in self.reporting.follow(errands, &self.site) {
-            self.watch.on_reports_closed(self.now, &name);
+            self.watch.on_reports_closed(self.now, &name, DEVICE);
         }
+    }
+
+    /// What the site says is watched in pictures, by the streams that are decoded; where none of a camera is, its lightest is decoded
+    /// for it, as far as there is room.
+    pub(super) fn follow_motion(&mut self) {
+        for camera in self.motions.follow(&self.cameras, &self.site) {
+            let name = self.cameras.name(camera).to_owned();
+            self.reporting.forget_seen(&name);
+            self.watch.on_reports_closed(self.now, &name, PICTURES);
+        }
+        self.apply_wanted();
+    }
+
+    /// What was seen in pictures since.
+    pub(super) fn take_motion(&mut self) {
+        for (camera, report) in self.motions.take(self.now.mono) {
+            let name = self.cameras.name(camera).to_owned();
+            let now = (self.now.mono, self.minute());
+            if let Some(begun) = self.reporting.on_seen(now, &self.site, &name, report) {
+                self.urgent = true;
+                self.act(&name, &begun);
+            }
+        }
+        if self.motion_told.is_due() {
+            let states = self.motions.states(&self.cameras);
+            if self.known.motion != states {
+                Arc::make_mut(&mut self.known).motion = states;
+            }
+        }
+    }
+
+    /// The minute of the day.
+    fn minute(&self) -> u16 {
+        let at = jiff::Timestamp::from_microsecond(self.now.utc.as_unix_micros()).unwrap_or_default();
+        let local = at.to_zoned_datetime(jiff::tz::TimeZone::system());
+        u16::from(local.hour().unsigned_abs()) * 60 + u16::from(local.minute().unsigned_abs())
     }
 
     /// News of what a camera's device reports.
     pub(super) fn on_reported(&mut self, name: &str, news: ReportNews) {
-        let at = jiff::Timestamp::from_microsecond(self.now.utc.as_unix_micros()).unwrap_or_default();
-        let local = at.to_zoned_datetime(jiff::tz::TimeZone::system());
-        let minute = u16::from(local.hour().unsigned_abs()) * 60 + u16::from(local.minute().unsigned_abs());
-        let (begun, said) = self.reporting.on_news((self.now.mono, minute), &self.site, name, news);
+        let (begun, said) = self.reporting.on_news((self.now.mono, self.minute()), &self.site, name, news);
         if let Some(text) = said {
             self.say(Loudness::Bright, text);
         }
@@ -54,8 +88,8 @@ impl Machine {
 
     /// What began, changed or ended goes into the ledger and onto the tiles.
     pub(super) fn enter_reports(&mut self) {
-        for (name, events) in self.reporting.tick(self.now.mono) {
-            self.watch.on_reported(self.now, &self.site, &name, &events);
+        for (name, stream, events) in self.reporting.tick(self.now.mono) {
+            self.watch.on_reported(self.now, &self.site, (&name, stream), &events);
         }
         let marks = self.reporting.marks();
         if self.known.reports != marks {
@@ -80,7 +114,8 @@ impl Machine {
             }
             if rule.notify {
                 let what = begun.report.kind.word().replace('-', " ");
-                self.tell(News::Notify(name.to_owned(), format!("{what}, by its device")));
+                let by = if begun.report.topic == TOPIC { TOPIC } else { "by its device" };
+                self.tell(News::Notify(name.to_owned(), format!("{what}, {by}")));
             }
             if let Some((program, arguments)) = rule.run.split_first() {
                 let place = |text: &String| text.replace("{camera}", name).replace("{kind}", begun.report.kind.word());

@@ -36,19 +36,24 @@ pub fn boat(c: &mut Canvas, t: f32) {
     c.rect(x + w * 0.3, y - 50.0 * size, w * 0.3, 50.0 * size, WHITE);
 }
 
+/// The upper left corner of a car's lower half, and its size against the nearest.
+pub fn car_at(t: f32, lane: u8, n: u8) -> (f32, f32, f32) {
+    let speed = 22.0 + f32::from(lane) * 5.0;
+    let along = ((t / speed) + f32::from(n) / 3.0 + f32::from(lane) * 0.17).fract();
+    let depth = along * along;
+    let y = 300.0 + depth * 560.0;
+    let size = 0.15 + depth * 0.85;
+    let lane_x = |edge: f32| {
+        let top = 626.0 + edge * 90.0;
+        top + (edge * 400.0 + 13.0 - top) * (y - 290.0) / 610.0
+    };
+    (f32::midpoint(lane_x(f32::from(lane)), lane_x(f32::from(lane) + 1.0)) - 120.0 * size, y, size)
+}
+
 pub fn cars(c: &mut Canvas, t: f32) {
     for lane in 0..4u8 {
         for n in 0..3u8 {
-            let speed = 22.0 + f32::from(lane) * 5.0;
-            let along = ((t / speed) + f32::from(n) / 3.0 + f32::from(lane) * 0.17).fract();
-            let depth = along * along;
-            let y = 300.0 + depth * 560.0;
-            let size = 0.15 + depth * 0.85;
-            let lane_x = |edge: f32| {
-                let top = 626.0 + edge * 90.0;
-                top + (edge * 400.0 + 13.0 - top) * (y - 290.0) / 610.0
-            };
-            let x = f32::midpoint(lane_x(f32::from(lane)), lane_x(f32::from(lane) + 1.0)) - 120.0 * size;
+            let (x, y, size) = car_at(t, lane, n);
             let body = [RUST, HULL, GREEN, WHITE][usize::from((lane + n) % 4)];
             c.trapezoid(y - 70.0 * size, (x + 40.0 * size, x + 200.0 * size), y, (x + 10.0 * size, x + 230.0 * size), body);
             c.rect(x, y, 240.0 * size, 70.0 * size, body);
@@ -87,14 +92,20 @@ pub fn walker(c: &mut Canvas, (x, y): (f32, f32), size: f32, step: f32, coat: Co
     c.rect(x + size * 0.05, y - size * 0.35 - step * size * 0.06, size * 0.16, size * 0.4, DARK);
 }
 
+/// The feet of one of them, and their size.
+pub fn walker_at(t: f32, (far, near): (f32, f32), n: u8) -> ((f32, f32), f32) {
+    let along = (t / (16.0 + f32::from(n) * 3.0) + f32::from(n) * 0.29).fract();
+    let depth = along * along;
+    let aside = (f32::from(n % 3) - 1.0) * (40.0 + depth * 260.0);
+    ((800.0 + aside, far + (near - far) * depth), 34.0 + depth * 220.0)
+}
+
 /// People who come towards the camera along a corridor from `far` to `near` (heights of their feet).
 pub fn corridor(c: &mut Canvas, t: f32, (far, near): (f32, f32), count: u8) {
     for n in 0..count {
-        let along = (t / (16.0 + f32::from(n) * 3.0) + f32::from(n) * 0.29).fract();
-        let depth = along * along;
-        let aside = (f32::from(n % 3) - 1.0) * (40.0 + depth * 260.0);
+        let (feet, size) = walker_at(t, (far, near), n);
         let coat = [AMBER, HULL, RUST, WHITE][usize::from(n % 4)];
-        walker(c, (800.0 + aside, far + (near - far) * depth), 34.0 + depth * 220.0, (t * 6.0 + f32::from(n)).sin(), coat);
+        walker(c, feet, size, (t * 6.0 + f32::from(n)).sin(), coat);
     }
 }
 
@@ -139,6 +150,11 @@ pub fn gantry(c: &mut Canvas, t: f32) {
     c.trapezoid(load, (x + 110.0, x + 330.0), load + 80.0, (x + 140.0, x + 300.0), HULL);
 }
 
+/// The stern of the boat that is under way.
+pub fn boat_at(t: f32) -> f32 {
+    (t / 30.0).fract() * 2000.0 - 300.0
+}
+
 /// Boats at the fingers of the pontoon, and one under way.
 pub fn moored(c: &mut Canvas, t: f32) {
     for n in 0..4u8 {
@@ -151,7 +167,7 @@ pub fn moored(c: &mut Canvas, t: f32) {
             c.rect(x + width * 0.55, y - 150.0 * size, 6.0, 120.0 * size, STEEL);
         }
     }
-    let x = (t / 30.0).fract() * 2000.0 - 300.0;
+    let x = boat_at(t);
     c.trapezoid(236.0, (x, x + 170.0), 270.0, (x + 20.0, x + 150.0), AMBER);
     c.rect(x - 120.0, 268.0, 110.0, 4.0, WHITE);
 }
@@ -223,12 +239,16 @@ pub fn far_traffic(c: &mut Canvas, t: f32) {
     ferry(c, x, 290.0, 0.28);
 }
 
+/// The upper left corner of the coat of one of those who go by.
+pub fn person_at(t: f32, y: f32, n: u8) -> (f32, f32) {
+    let pace = 40.0 + f32::from(n) * 9.0;
+    let along = (t / pace + f32::from(n) * 0.23).fract() * 1900.0 - 100.0;
+    (if n.is_multiple_of(2) { along } else { 1600.0 - along }, y + f32::from(n) * 22.0)
+}
+
 pub fn people(c: &mut Canvas, t: f32, y: f32, count: u8, coat: Colour) {
     for n in 0..count {
-        let pace = 40.0 + f32::from(n) * 9.0;
-        let x = ((t / pace + f32::from(n) * 0.23).fract() * 1900.0 - 100.0) * if n % 2 == 0 { 1.0 } else { -1.0 }
-            + if n % 2 == 0 { 0.0 } else { 1600.0 };
-        let (y, step) = (y + f32::from(n) * 22.0, (t * 6.0 + f32::from(n)).sin() * 5.0);
+        let ((x, y), step) = (person_at(t, y, n), (t * 6.0 + f32::from(n)).sin() * 5.0);
         c.rect(x, y, 22.0, 44.0, coat);
         c.dot(x + 3.0, y - 20.0, 16.0, SKIN);
         c.rect(x + 2.0 + step, y + 44.0, 7.0, 28.0, DARK);

@@ -2,7 +2,7 @@
 
 use super::read::read;
 use super::{Camera, CertificateTrust, PasswordSource, SignIn, Site, SiteError, Stream};
-use super::{lattices, looks};
+use super::{lattices, looks, shapes};
 use crate::atomic;
 use lattice_core::TransportChoice;
 use lattice_core::adjust::Preset;
@@ -463,6 +463,7 @@ fn write_camera(table: &mut Table, camera: &Camera) {
     put(table, "serial", text(&camera.serial));
     looks::write_adjust(table, &camera.adjust);
     looks::write_lens(table, camera.lens);
+    shapes::write_shapes(table, &camera.watch);
     write_streams(table, &camera.streams);
 }
 

@@ -241,6 +241,10 @@ pub(super) fn write(table: &mut Table, lattice: &Lattice) {
 }
 
 /// Sets, changes or takes away a table in one line.
+pub(super) fn put_value(table: &mut Table, key: &str, wanted: Option<Value>) {
+    put(table, key, wanted);
+}
+
 pub(super) fn put_inline(table: &mut Table, key: &str, wanted: Option<InlineTable>) {
     put(table, key, wanted.map(Value::InlineTable));
 }

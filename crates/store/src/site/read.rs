@@ -3,6 +3,7 @@
 use super::lattices::{self, RawLattice, RawScreen, RawTour};
 use super::looks::{self, RawAdjust, RawLens, RawPreset};
 use super::rules;
+use super::shapes::{self, RawShape};
 use super::{Camera, CertificateTrust, PasswordSource, Role, SignIn, Site, SiteError, Stream, ThresholdsFor, stream_target};
 use lattice_core::playout::LONGEST;
 use lattice_core::sight::Finding;
@@ -80,6 +81,7 @@ struct RawCamera {
     serial: Option<String>,
     adjust: Option<RawAdjust>,
     lens: Option<Spanned<RawLens>>,
+    watch: Option<Spanned<Vec<Spanned<RawShape>>>>,
     #[serde(default, rename = "stream")]
     streams: Vec<RawStream>,
 }
@@ -385,6 +387,7 @@ fn camera(site: &Site, raw: RawCamera) -> Result<Camera, Complaint> {
         serial: raw.serial,
         adjust: looks::adjust(raw.adjust)?,
         lens: looks::lens(raw.lens.as_ref())?,
+        watch: shapes::shapes(raw.watch)?,
         streams,
     })
 }

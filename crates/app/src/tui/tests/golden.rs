@@ -3,11 +3,13 @@
 
 use super::*;
 use crate::tui::page::WELCOME;
+use lattice_core::motion::{CELLS, COLUMNS, Outline, Shape, Stage, Way};
 use lattice_core::sound::{Level, Noticed, SoundReading, SoundState};
+use lattice_engine::{ALWAYS, MotionState, ShapeState};
 use std::fmt::Write as _;
 
 /// What is shown, and the keys that lead there from the wall.
-const SHOWN: [(&str, &str); 22] = [
+const SHOWN: [(&str, &str); 23] = [
     ("wall", ""),
     ("enlarged", "enter"),
     ("trouble", "!"),
@@ -29,6 +31,7 @@ const SHOWN: [(&str, &str); 22] = [
     ("steer", "H"),
     ("adjust", "Y right"),
     ("lens", "; p p"),
+    ("motion", "# space right space"),
     ("zoomed", "enter I I I"),
 ];
 
@@ -48,6 +51,29 @@ fn heard(rms: f32, peak: f32) -> SoundReading {
     }
 }
 
+/// An area and a line in the picture of the first camera; water moves in the area.
+fn watch(app: &mut App) {
+    let area = Outline::Area(vec![(0.1, 0.5), (0.4, 0.5), (0.4, 0.9), (0.1, 0.9)]);
+    let line = Outline::Line(vec![(0.7, 0.9), (0.7, 0.3)], Way::ToTheRight);
+    let shapes = [("basin", area, 0.1), ("kerb", line, 0.0)];
+    let camera = &mut Arc::make_mut(&mut app.site).cameras[0];
+    camera.watch = shapes.map(|(name, outline, least)| Shape { name: name.into(), outline, least }).to_vec();
+    let key = app.tiles[0].key();
+    let state = |name: &str, blind, seen| {
+        let last = (seen > 0).then(|| Mono::from_millis(88_000));
+        ShapeState { name: name.into(), blind, seen, last }
+    };
+    let shapes = vec![state("basin", 0.25, 0), state("kerb", 0.0, 3)];
+    let state = MotionState { stage: Some(Stage::Watching), by: Some(key), shapes };
+    Arc::make_mut(&mut app.known).motion = [(camera.name.clone(), state)].into();
+    let activity = (0..CELLS).map(|cell| match (cell % COLUMNS, cell / COLUMNS) {
+        (8..16, 24..40) => ALWAYS,
+        (60..64, 20..36) => 200,
+        _ => 0,
+    });
+    app.activity = [(key, activity.collect())].into();
+}
+
 /// A port of eight, of which one is lost, one strained and one dark.
 fn port(width: u16, height: u16) -> App {
     let mut app = wall(8, width, height);
@@ -61,6 +87,7 @@ fn port(width: u16, height: u16) -> App {
         ..Default::default()
     };
     Arc::make_mut(&mut app.site).cameras = names.iter().map(camera).collect();
+    watch(&mut app);
     app.on_site();
     app.settle();
     let figures = app.cameras.iter().map(|(id, _)| {

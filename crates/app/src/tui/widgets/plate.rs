@@ -376,7 +376,7 @@ fn dropouts(figures: &Figures, now: Mono) -> Option<Field> {
 }
 
 /// A span in its largest unit, whole.
-fn short_span(span: Duration) -> String {
+pub fn short_span(span: Duration) -> String {
     match span.as_secs() {
         3600.. => format!("{} h", span.as_secs() / 3600),
         60.. => format!("{} min", span.as_secs() / 60),

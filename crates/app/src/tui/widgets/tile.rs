@@ -1,6 +1,6 @@
 //! One tile: picture, what must be said over it, brackets, plate, pulse.
 
-use super::{plate, pulse};
+use super::{plate, pulse, trace};
 use crate::tui::app::App;
 use crate::tui::app::regions::TileRegion;
 use crate::tui::theme::{Theme, Tone};
@@ -103,8 +103,11 @@ fn paint(app: &App, key: FeedKey, seen: &Seen, painter: &mut TilePainter, area: 
     };
     let live = live && held == Held::No && figures.is_none_or(|figures| figures.dropout_now.is_none());
     let freshness = if live { Freshness::Live } else { Freshness::Old };
-    let painted =
-        shown.is_some_and(|(picture, cut)| painter.paint(key.number(), picture, area, seen.look(picture, freshness, cut), buf));
+    let painted = shown.is_some_and(|(picture, cut)| {
+        let traced = trace::of(app, key, picture);
+        let picture = traced.as_ref().unwrap_or(picture);
+        painter.paint(key.number(), picture, area, seen.look(picture, freshness, cut), buf)
+    });
     painted.then_some(held)
 }
 

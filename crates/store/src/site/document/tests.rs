@@ -496,3 +496,36 @@ fn adjustments_lenses_and_what_tiles_show_are_kept_as_they_were_set() {
         assert!(said.contains(what), "{tile}: {said}");
     }
 }
+
+#[test]
+fn areas_and_lines_that_are_watched_are_kept_as_they_were_drawn() {
+    use lattice_core::motion::{Outline, Shape, Way};
+    let (_folder, mut file) = file("[[camera]]\nname = \"Quay\" # east\n");
+    let camera = file.site().cameras[0].clone();
+    let watch = vec![
+        Shape { name: "kerb".into(), outline: Outline::Line(vec![(0.25, 0.5), (0.75, 1.0)], Way::ToTheLeft), least: 0.1 },
+        Shape { name: "yard".into(), outline: Outline::Area(vec![(0.0, 0.0), (0.5, 0.0), (0.5, 0.123)]), least: 0.0 },
+    ];
+    file.change(|editor| editor.put_camera(&Camera { watch: watch.clone(), ..camera.clone() })).unwrap();
+    let text = std::fs::read_to_string(file.path()).unwrap();
+    assert_eq!(SiteFile::open(file.path()).unwrap().site().cameras[0].watch, watch, "{text}");
+    assert!(text.contains("# east"), "{text}");
+    file.change(|editor| editor.put_camera(&camera)).unwrap();
+    assert!(file.site().cameras[0].watch.is_empty());
+    let line = "line = [[0.1, 0.1], [0.9, 0.9]]";
+    for (text, what) in [
+        (format!("{{ {line} }}"), "missing field `name`"),
+        ("{ name = \"a\" }".into(), "an area or a line"),
+        (format!("{{ name = \"a\", {line}, area = [[0.1, 0.1], [0.9, 0.9], [0.1, 0.9]] }}"), "an area or a line"),
+        (format!("{{ name = \"a\", {line}, way = \"up\" }}"), "both, to-the-right or to-the-left"),
+        ("{ name = \"a\", area = [[0.1, 0.1], [0.9, 0.9], [0.1, 0.9]], way = \"both\" }".into(), "an area has no way"),
+        ("{ name = \"a\", line = [[0.1, 0.1], [1.9, 0.9]] }".into(), "shares of its width and height"),
+        ("{ name = \"a\", line = [[0.1, 0.1]] }".into(), "a line 2 to 16 points"),
+        (format!("{{ name = \"a\", {line}, least = 2.0 }}"), "least is a share"),
+        (format!("{{ name = \"a\", {line} }}, {{ name = \"a\", {line} }}"), "two named"),
+    ] {
+        let said =
+            read(Path::new("site.toml"), &format!("[[camera]]\nname = \"x\"\nwatch = [{text}]\n")).unwrap_err().to_string();
+        assert!(said.contains(what), "{text}: {said}");
+    }
+}
