@@ -3,8 +3,8 @@
 
 use lattice_core::onvif::{AddressPlan, UserLevel};
 use lattice_core::{Credentials, FrameRate};
-use lattice_net::{Device, DeviceError};
-use lattice_sim::{Camera, CameraSpec, Log, Port, whole_port};
+use lattice_net::{Device, DeviceError, HeadOrder};
+use lattice_sim::{Camera, CameraSpec, Event, Log, Port, whole_port};
 use std::time::Duration;
 
 struct Rig {
@@ -181,4 +181,27 @@ fn what_the_imaging_of_a_camera_is_set_to_is_read_set_and_set_back() {
 
 fn rig_without_imaging() -> Rig {
     rig("Boatyard", |spec| spec.pictures = lattice_sim::Pictures::Shared)
+}
+
+#[tokio::test]
+async fn the_focus_is_driven_and_stopped() {
+    let log = Log::in_memory();
+    let port = Port::start(vec![lattice_sim::steerable(0)], log.clone()).await.unwrap();
+    let at = port.cameras()[0].service_address();
+    let keeper = Credentials::new("harbour", "ebb-and-flow");
+    let device = Device::new(&at.ip().to_string(), at.port(), Some(keeper), None);
+    let head = device.head().await.unwrap().unwrap();
+    assert!(head.focuses());
+    for speed in [-1.0, 0.5, 0.0] {
+        device.steer(&head, &HeadOrder::Focus(speed)).await.unwrap();
+    }
+    let told: Vec<f64> = log
+        .records()
+        .iter()
+        .filter_map(|record| match &record.event {
+            Event::Head { order, way, .. } if order == "focus" => Some(way[0]),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(told, [-1.0, 0.5, 0.0]);
 }

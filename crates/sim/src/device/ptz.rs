@@ -35,7 +35,7 @@ pub(super) const QUESTIONS: [&str; 14] = [
 ];
 
 /// What the head was told, to be held against what was pressed.
-fn note(camera: &Shared, order: &str, way: [f64; 2], lasts: Duration) {
+pub(super) fn note(camera: &Shared, order: &str, way: [f64; 2], lasts: Duration) {
     let at = unix_micros();
     let event = Event::Head { order: order.to_owned(), way, until: at + lasts.as_micros() as i64 };
     let name = camera.spec.name.clone();
@@ -95,6 +95,12 @@ pub(super) fn reply(camera: &Shared, question: &Element) -> Result<String, Strin
                 Aim { pan: pan.unwrap_or(aim.pan), tilt: tilt.unwrap_or(aim.tilt), zoom: zoom.map_or(aim.zoom, zoomed) },
             );
             done()
+        }
+        // The imaging service's own order of this name is about a video source.
+        "Stop" if question.child("VideoSourceToken").is_some() => {
+            camera.faults.imaging().move_focus(now, 0.0);
+            note(camera, "focus", [0.0; 2], Duration::ZERO);
+            Ok("<timg:StopResponse/>".into())
         }
         "Stop" => {
             head.stop(now);

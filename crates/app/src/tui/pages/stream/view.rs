@@ -23,6 +23,7 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Widget as _;
 use std::time::Duration;
+use unicode_width::UnicodeWidthStr as _;
 
 /// A curve of a chart: its letter, name, tone and value.
 type Drawn = (char, &'static str, Tone, fn(&Sample) -> Option<f32>);
@@ -415,10 +416,11 @@ fn event_lines(app: &App, theme: Theme, key: FeedKey, area: Rect, buf: &mut Buff
         let cause = event.cause.map_or_else(String::new, |cause| format!("{cause} ({}): ", event.confidence.word()));
         let length = event.length(app.now).as_secs_f64();
         let tone = if event.end.is_none() { Tone::Bright } else { Tone::Calm };
+        let head = format!("{ago:>6} s ago  {:<12} {length:>6.1} s{runs:<1}  {cause}", event.kind.word());
+        let left = usize::from(area.width).saturating_sub(head.width());
         let line = Line::from(vec![
-            Span::styled(format!("{ago:>6} s ago  {:<12} {length:>6.1} s{runs:<1}  ", event.kind.word()), theme.tone(tone)),
-            Span::styled(cause, theme.tone(tone)),
-            Span::styled(event.evidence.clone(), theme.tone(Tone::Text)),
+            Span::styled(head, theme.tone(tone)),
+            Span::styled(plate::cut(&event.evidence, left), theme.tone(Tone::Text)),
         ]);
         line.render(Rect { y: area.y + row as u16, height: 1, ..area }, buf);
     }
