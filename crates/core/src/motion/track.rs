@@ -217,8 +217,7 @@ impl Track {
         };
         let both = ends.iter().all(|by| *by >= LEAST_OF_ENDS);
         // Nor is one that jumped from here to there one thing.
-        let alone = self.trail.windows(2).filter(|pair| pair[0].alone && pair[1].alone);
-        let jump = alone.map(|pair| far(pair[0].at, pair[1].at)).fold(0.0, f64::max);
+        let jump = self.trail.windows(2).map(|pair| far(pair[0].at, pair[1].at)).fold(0.0, f64::max);
         self.unseen == 0.0
             && self.age >= LEAST_AGE
             && come >= LEAST_WAY
