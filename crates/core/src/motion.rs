@@ -71,7 +71,7 @@ pub struct Noticed {
 /// How far watching has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Stage {
-    /// No picture came yet.
+    /// No picture comes.
     Waiting,
     /// What is usual is learned, until then.
     Learning(Mono),
@@ -83,6 +83,8 @@ pub enum Stage {
 #[derive(Debug, Clone)]
 pub struct Watcher {
     shapes: Vec<Shape>,
+    /// The places of each shape.
+    under: Vec<Vec<usize>>,
     ground: Ground,
     tracks: Vec<Track>,
     last: Option<Mono>,
@@ -102,6 +104,7 @@ impl Watcher {
     pub fn new(shapes: Vec<Shape>) -> Self {
         let moving = vec![None; shapes.len()];
         Self {
+            under: shapes.iter().map(under).collect(),
             shapes,
             ground: Ground::default(),
             tracks: Vec::new(),
@@ -126,6 +129,7 @@ impl Watcher {
         self.moving = vec![None; shapes.len()];
         self.over.clear();
         self.tracks.iter_mut().for_each(|track| track.sides.clear());
+        self.under = shapes.iter().map(under).collect();
         self.shapes = shapes;
     }
 
@@ -165,13 +169,18 @@ impl Watcher {
         noticed
     }
 
+    /// Time went on, whether pictures came or not: motion of which nothing was seen for long is over, as far as anybody knows.
+    pub fn tick(&mut self, now: Mono) -> Vec<Noticed> {
+        self.ended(now)
+    }
+
     /// How far it has come.
     #[must_use]
-    pub const fn stage(&self) -> Stage {
+    pub fn stage(&self, now: Mono) -> Stage {
         match (self.last, self.learns_until) {
-            (None, _) => Stage::Waiting,
-            (_, Some(until)) => Stage::Learning(until),
-            _ => Stage::Watching,
+            (Some(last), Some(until)) if now.since(last) <= GAP => Stage::Learning(until),
+            (Some(last), None) if now.since(last) <= GAP => Stage::Watching,
+            _ => Stage::Waiting,
         }
     }
 
@@ -187,13 +196,11 @@ impl Watcher {
         self.ground.always(cell)
     }
 
-    /// The share of a shape that moves always, and is therefore not looked at; of a line, of the places under it.
+    /// The share of a shape, by its place among those that are watched, that moves always, and is therefore not looked at; of a line, of
+    /// the places under it.
     #[must_use]
-    pub fn blind(&self, shape: &Shape) -> f64 {
-        let under: Vec<usize> = match &shape.outline {
-            Outline::Area(corners) => (0..CELLS).filter(|cell| inside(corners, place(*cell))).collect(),
-            Outline::Line(bends, _) => bends.windows(2).flat_map(|side| along(side[0], side[1])).collect(),
-        };
+    pub fn blind(&self, shape: usize) -> f64 {
+        let under = self.under.get(shape).map_or(&[][..], Vec::as_slice);
         let blind = under.iter().filter(|cell| self.always(**cell)).count();
         blind as f64 / under.len().max(1) as f64
     }
@@ -290,6 +297,14 @@ pub fn place(cell: usize) -> Place {
 #[must_use]
 pub fn near(one: Place, other: Place) -> bool {
     ((one.0 - other.0) * COLUMNS as f64).hypot((one.1 - other.1) * ROWS as f64) < SAME_PLACE
+}
+
+/// The places of a shape.
+fn under(shape: &Shape) -> Vec<usize> {
+    match &shape.outline {
+        Outline::Area(corners) => (0..CELLS).filter(|cell| inside(corners, place(*cell))).collect(),
+        Outline::Line(bends, _) => bends.windows(2).flat_map(|side| along(side[0], side[1])).collect(),
+    }
 }
 
 /// The places under a straight line.

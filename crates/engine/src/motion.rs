@@ -86,14 +86,15 @@ impl Default for Motions {
 }
 
 impl Motions {
-    /// Watches what the site says; gives the cameras that are not watched any more.
-    pub fn follow(&mut self, cameras: &Cameras, site: &Site) -> Vec<CameraId> {
+    /// Watches what the site says; gives the cameras that are watched for something else now, and those that are not watched any more.
+    pub fn follow(&mut self, cameras: &Cameras, site: &Site) -> (Vec<CameraId>, Vec<CameraId>) {
         let shapes = |camera: CameraId| -> Option<&Vec<Shape>> {
             let kept = site.camera(cameras.name(camera))?;
             (!kept.disabled && !kept.watch.is_empty()).then_some(&kept.watch)
         };
         let gone: Vec<CameraId> = self.all.keys().copied().filter(|camera| shapes(*camera).is_none()).collect();
         self.all.retain(|camera, _| shapes(*camera).is_some());
+        let mut changed = Vec::new();
         for (camera, _) in cameras.iter() {
             let Some(shapes) = shapes(camera) else { continue };
             let watched = self.all.entry(camera).or_insert_with(|| Watched {
@@ -105,9 +106,10 @@ impl Motions {
             if watcher.shapes() != shapes {
                 watcher.watch(shapes.clone());
                 watched.seen = vec![(0, None); shapes.len()];
+                changed.push(camera);
             }
         }
-        gone
+        (changed, gone)
     }
 
     /// Chooses by which stream each camera is watched: the lightest of those that are decoded anyway, else the lightest that is received,
@@ -120,7 +122,8 @@ impl Motions {
                 open.min_by(|a, b| planning.decoding_of(*a).total_cmp(&planning.decoding_of(*b)))
             };
             watched.by = lightest(true).or_else(|| {
-                let key = lightest(false)?;
+                // Of keyframes alone nothing can be seen.
+                let key = lightest(false).filter(|key| !planning.keyframes_only(*key))?;
                 let cost = planning.decoding_of(key);
                 (cost <= left).then(|| {
                     left -= cost;
@@ -140,7 +143,12 @@ impl Motions {
     /// What was noticed since this was asked last, as reports.
     pub fn take(&mut self, now: Mono) -> Vec<(CameraId, Report)> {
         let mut reports = Vec::new();
-        for (camera, noticed) in self.told.1.try_iter() {
+        let ended = self
+            .all
+            .iter()
+            .map(|(camera, watched)| (*camera, watched.watcher.lock().unwrap_or_else(PoisonError::into_inner).tick(now)));
+        let ended: Vec<Told> = ended.filter(|(_, noticed)| !noticed.is_empty()).collect();
+        for (camera, noticed) in self.told.1.try_iter().chain(ended) {
             let Some(watched) = self.all.get_mut(&camera) else { continue };
             let watcher = watched.watcher.lock().unwrap_or_else(PoisonError::into_inner);
             for one in noticed {
@@ -157,17 +165,15 @@ impl Motions {
     }
 
     /// How watching goes, of each camera by its name.
-    pub fn states(&self, cameras: &Cameras) -> BTreeMap<String, MotionState> {
-        let state = |watched: &Watched| {
-            let watcher = watched.watcher.lock().unwrap_or_else(PoisonError::into_inner);
-            let shapes = watcher.shapes().iter().zip(&watched.seen).map(|(shape, (seen, last))| ShapeState {
-                name: shape.name.clone(),
-                blind: watcher.blind(shape),
-                seen: *seen,
-                last: *last,
-            });
-            MotionState { stage: watched.by.map(|_| watcher.stage()), by: watched.by, shapes: shapes.collect() }
-        };
+    pub fn states(&self, now: Mono, cameras: &Cameras) -> BTreeMap<String, MotionState> {
+        let state =
+            |watched: &Watched| {
+                let watcher = watched.watcher.lock().unwrap_or_else(PoisonError::into_inner);
+                let shapes = watcher.shapes().iter().enumerate().zip(&watched.seen).map(|((n, shape), (seen, last))| {
+                    ShapeState { name: shape.name.clone(), blind: watcher.blind(n), seen: *seen, last: *last }
+                });
+                MotionState { stage: watched.by.map(|_| watcher.stage(now)), by: watched.by, shapes: shapes.collect() }
+            };
         self.all.iter().map(|(camera, watched)| (cameras.name(*camera).to_owned(), state(watched))).collect()
     }
 }

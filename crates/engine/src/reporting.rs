@@ -127,6 +127,13 @@ impl Reporting {
         Some(Begun { report, rules })
     }
 
+    /// Something else is watched in a camera's pictures: what was there is over, as far as anybody knows.
+    pub fn end_seen(&mut self, now: Mono, name: &str) {
+        if let Some(listener) = self.seen.get_mut(name) {
+            listener.log.end(now);
+        }
+    }
+
     /// Nothing is watched in a camera's pictures any more.
     pub fn forget_seen(&mut self, name: &str) {
         self.seen.remove(name);

@@ -162,3 +162,37 @@ fn pages_do_not_know_each_other_and_no_more_than_four_files_import_each_other_in
         assert!(circle.len() <= 4, "these files import each other in a circle: {circle:?}");
     }
 }
+
+/// What is named by a word that follows each place of another one in a text.
+fn named<'a>(text: &'a str, after: &'a str) -> impl Iterator<Item = &'a str> {
+    let end = |rest: &'a str| rest.find(|letter: char| !(letter.is_ascii_alphanumeric() || "_-".contains(letter)));
+    text.match_indices(after).map(move |(at, _)| {
+        let rest = &text[at + after.len()..];
+        &rest[..end(rest).unwrap_or(rest.len())]
+    })
+}
+
+#[test]
+fn what_scripts_and_docs_start_is_there() {
+    let in_folder = |folder: &str| std::fs::read_dir(root().join(folder)).unwrap().map(|entry| entry.unwrap().path());
+    let crates: Vec<PathBuf> = in_folder("crates").collect();
+    let (mut count, mut gone) = (0, Vec::new());
+    for file in in_folder("scripts").chain(in_folder("docs")).chain([root().join("README.md")]).filter(|path| path.is_file()) {
+        let text = std::fs::read_to_string(&file).unwrap();
+        let targets = [("--example ", "examples"), ("--bench ", "benches")];
+        let started = targets.into_iter().flat_map(|(option, folder)| named(&text, option).map(move |name| (folder, name)));
+        for (folder, name) in started {
+            count += 1;
+            if !crates.iter().any(|own| own.join(folder).join(format!("{name}.rs")).exists()) {
+                gone.push(format!("{}: {folder}/{name}.rs", file.display()));
+            }
+        }
+        for name in named(&text, "scripts/").filter(|name| !name.is_empty()) {
+            count += 1;
+            if !root().join("scripts").join(name).exists() {
+                gone.push(format!("{}: scripts/{name}", file.display()));
+            }
+        }
+    }
+    assert!(count > 20 && gone.is_empty(), "{count} are named; not there: {gone:?}");
+}

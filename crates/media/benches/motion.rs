@@ -12,16 +12,7 @@ const FPS: f64 = 12.5;
 const SECONDS: f64 = 60.0;
 
 fn main() {
-    let spec = StreamSpec {
-        role: Role::Sub,
-        width: 640,
-        height: 360,
-        fps: FPS,
-        kbps: 500,
-        keyframe_interval: Duration::from_secs(2),
-        channel: 0,
-        switched_off: false,
-    };
+    let spec = StreamSpec::new(Role::Sub, (640, 360), FPS, 500);
     let mut coded = Coded::new(View::CarLane, "", &spec).unwrap();
     let mut decoder = H264Decoder::new().unwrap();
     let line = Shape { name: "line".into(), outline: Outline::Line(vec![(0.0, 0.68), (1.0, 0.68)], Way::Both), least: 0.0 };

@@ -11,7 +11,6 @@ use lattice_sim::{Coded, Role, StreamSpec, View};
 use std::collections::HashMap;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Duration;
 
 const FPS: f64 = 12.5;
 const NEAR: f64 = 2.0;
@@ -85,16 +84,7 @@ fn main() {
 }
 
 fn trial(case: &Case, seconds: f64) -> Count {
-    let spec = StreamSpec {
-        role: Role::Sub,
-        width: 640,
-        height: 360,
-        fps: FPS,
-        kbps: 500,
-        keyframe_interval: Duration::from_secs(2),
-        channel: 0,
-        switched_off: false,
-    };
+    let spec = StreamSpec::new(Role::Sub, (640, 360), FPS, 500);
     let mut coded = Coded::new(case.view, "Tarnhithe", &spec).unwrap();
     let mut decoder = H264Decoder::new().unwrap();
     let shapes: Vec<Shape> = case

@@ -371,6 +371,10 @@ fn how_soon_a_keyframe_comes_after_joining_and_after_a_loss() {
     }
     let figures = wait(&source, "pictures", 20, |f| f.dropout_now.is_none());
     println!("{} packets lost, asked {:?}", figures.packets.lost, figures.keyframes_asked);
+    if figures.dropouts.is_empty() {
+        println!("no dropout came of it");
+        return;
+    }
     told("dropouts by loss", figures.dropouts.iter().map(|dropout| dropout.length).collect());
 }
 

@@ -60,6 +60,13 @@ pub struct StreamSpec {
 }
 
 impl StreamSpec {
+    /// A stream of a camera's own, with a keyframe every two seconds.
+    #[must_use]
+    pub const fn new(role: Role, (width, height): (usize, usize), fps: f64, kbps: u32) -> Self {
+        let keyframe_interval = Duration::from_secs(2);
+        Self { role, width, height, fps, kbps, keyframe_interval, channel: 0, switched_off: false }
+    }
+
     /// Its path.
     #[must_use]
     pub fn path(&self) -> String {

@@ -113,13 +113,8 @@ async fn listen(spec: &CameraSpec, port: u16) -> Result<(TcpListener, SocketAddr
     Ok((listener, address))
 }
 
-const fn stream(role: Role, width: usize, height: usize, fps: f64, kbps: u32) -> StreamSpec {
-    let keyframe_interval = Duration::from_secs(2);
-    StreamSpec { role, width, height, fps, kbps, keyframe_interval, channel: 0, switched_off: false }
-}
-
 fn usual() -> Vec<StreamSpec> {
-    vec![stream(Role::Main, 1280, 720, 25.0, 2000), stream(Role::Sub, 640, 360, 12.5, 400)]
+    vec![StreamSpec::new(Role::Main, (1280, 720), 25.0, 2000), StreamSpec::new(Role::Sub, (640, 360), 12.5, 400)]
 }
 
 fn sign_in(user: &str, password: &str) -> SignIn {
@@ -201,7 +196,10 @@ pub fn steerable(port: u16) -> CameraSpec {
 pub fn all_around(port: u16) -> [CameraSpec; 2] {
     let of = |host: u8, name: &str, view: View, main: (usize, usize), sub: (usize, usize)| CameraSpec {
         address: IpAddr::V4(Ipv4Addr::new(127, 77, 1, host)),
-        streams: vec![stream(Role::Main, main.0, main.1, 12.5, 2500), stream(Role::Sub, sub.0, sub.1, 6.25, 400)],
+        streams: vec![
+            StreamSpec::new(Role::Main, (main.0, main.1), 12.5, 2500),
+            StreamSpec::new(Role::Sub, (sub.0, sub.1), 6.25, 400),
+        ],
         ..camera(host, name, view, port)
     };
     [
@@ -228,7 +226,10 @@ pub fn fleet(count: usize, port: u16, rate: f64, pictures: Pictures) -> Vec<Came
         let name = FLEET_NAMES.get(index).map_or_else(|| format!("Berth {}", index + 1), |name| (*name).to_owned());
         CameraSpec {
             address: IpAddr::V4(Ipv4Addr::new(127, 77, block as u8, host as u8)),
-            streams: vec![stream(Role::Main, 1280, 720, rate, kbps(1200.0)), stream(Role::Sub, 640, 360, rate, kbps(250.0))],
+            streams: vec![
+                StreamSpec::new(Role::Main, (1280, 720), rate, kbps(1200.0)),
+                StreamSpec::new(Role::Sub, (640, 360), rate, kbps(250.0)),
+            ],
             seed: index as u64,
             pictures,
             // For everybody that plays it there is one place in the clip.
@@ -275,8 +276,8 @@ const FLEET_NAMES: [&str; 20] = [
 /// The four cameras of the port, at 127.77.0.11 and on, all on one RTSP port (0 for any free ones).
 #[must_use]
 pub fn tarnhithe(port: u16) -> Vec<CameraSpec> {
-    let slower = vec![stream(Role::Main, 1280, 720, 15.0, 1500), stream(Role::Sub, 640, 360, 5.0, 250)];
-    let larger = vec![stream(Role::Main, 1920, 1080, 25.0, 4000), stream(Role::Sub, 640, 360, 12.5, 400)];
+    let slower = vec![StreamSpec::new(Role::Main, (1280, 720), 15.0, 1500), StreamSpec::new(Role::Sub, (640, 360), 5.0, 250)];
+    let larger = vec![StreamSpec::new(Role::Main, (1920, 1080), 25.0, 4000), StreamSpec::new(Role::Sub, (640, 360), 12.5, 400)];
     vec![
         CameraSpec { sound: Some(speech()), ..camera(11, "Slipway north", View::Slipway, port) },
         CameraSpec { streams: slower, sound: Some(SoundSpec::aac()), ..camera(12, "Lock gate upper", View::LockGate, port) },
@@ -354,7 +355,7 @@ fn without_sub(mut spec: CameraSpec) -> CameraSpec {
 
 fn recorder(host: u8, name: &str, port: u16) -> CameraSpec {
     let streams = (1..=8).flat_map(|channel| {
-        [stream(Role::Main, 640, 360, 12.5, 600), stream(Role::Sub, 320, 180, 6.25, 150)]
+        [StreamSpec::new(Role::Main, (640, 360), 12.5, 600), StreamSpec::new(Role::Sub, (320, 180), 6.25, 150)]
             .map(|stream| StreamSpec { channel, ..stream })
     });
     let mut spec = CameraSpec { streams: streams.collect(), sign_in: Some(keeper()), ..camera(host, name, View::FuelQuay, port) };

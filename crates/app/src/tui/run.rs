@@ -455,7 +455,8 @@ impl Show {
         self.app.views = views.collect();
         let of_page = self.app.page().and_then(|page| page.stream(&self.app));
         self.app.tones = of_page.and_then(|key| self.outputs.get(&key)?.tones());
-        self.app.activity = self.outputs.iter().filter_map(|(key, output)| Some((*key, output.activity()?))).collect();
+        let moving = self.app.known.motion.values().filter_map(|state| state.by);
+        self.app.activity = moving.filter_map(|key| Some((key, self.outputs.get(&key)?.activity()?))).collect();
         self.app.unfinished = self.unfinished.keys().copied().collect();
     }
 

@@ -59,7 +59,8 @@ fn walker(t: f64, (from, speed): (f64, f64), row: f64) -> Painted {
 #[test]
 fn who_goes_over_a_line_is_seen_once_and_which_way() {
     let mut watcher = Watcher::new(vec![line(Way::Both), line(Way::ToTheLeft), yard()]);
-    assert_eq!(watcher.stage(), Stage::Waiting);
+    let at = |t: f64| Mono::from_millis(1000 + (t * 1000.0) as u64);
+    assert_eq!(watcher.stage(at(0.0)), Stage::Waiting);
     // From left to right after a minute, back again after two.
     let scene = |t: f64| match t {
         40.0..70.0 => vec![walker(t - 40.0, (5.0, 2.5), 20.0)],
@@ -73,9 +74,20 @@ fn who_goes_over_a_line_is_seen_once_and_which_way() {
     let there = [(0, left), (1, left), (2, What::Begins), (2, What::Ends)];
     let back = [(2, What::Begins), (2, What::Ends), (0, right)];
     assert_eq!(told, [&there[..], &back[..]].concat(), "{noticed:?}");
-    let at = noticed[0].0;
-    assert!((53.0..55.5).contains(&at), "its middle is over the line after 53.6 s: {at}");
-    assert_eq!(watcher.stage(), Stage::Watching);
+    let over = noticed[0].0;
+    assert!((53.0..55.5).contains(&over), "its middle is over the line after 53.6 s: {over}");
+    assert_eq!((watcher.stage(at(140.5)), watcher.stage(at(150.0))), (Stage::Watching, Stage::Waiting), "no picture comes");
+}
+
+#[test]
+fn motion_ends_also_where_the_pictures_do() {
+    let mut watcher = Watcher::new(vec![yard()]);
+    let noticed = run(&mut watcher, 50.0, |t| if t < 35.0 { Vec::new() } else { vec![walker(t - 35.0, (40.0, 2.0), 20.0)] });
+    assert_eq!(noticed.iter().map(|(_, one)| one.what).collect::<Vec<_>>(), [What::Begins]);
+    let at = |t: f64| Mono::from_millis(1000 + (t * 1000.0) as u64);
+    assert_eq!(watcher.tick(at(51.0)), Vec::new());
+    assert_eq!(watcher.tick(at(53.0)), [Noticed { shape: 0, what: What::Ends }]);
+    assert_eq!(watcher.tick(at(55.0)), Vec::new());
 }
 
 #[test]
@@ -104,12 +116,12 @@ fn a_light_that_is_switched_on_is_no_motion_and_what_is_usual_is_learned_anew() 
     let mut watcher = Watcher::new(vec![line(Way::Both), yard()]);
     let lit = |t: f64| if t < 60.0 { Vec::new() } else { vec![((0.0, 0.0, 60.0, 45.0), 200)] };
     assert_eq!(run(&mut watcher, 64.0, lit), Vec::new());
-    assert!(matches!(watcher.stage(), Stage::Learning(_)));
+    assert!(matches!(watcher.stage(Mono::from_millis(65_000)), Stage::Learning(_)));
     // A gap in the pictures: what went on meanwhile is not known.
     let mut watcher = Watcher::new(vec![line(Way::Both)]);
     run(&mut watcher, 40.0, |_| Vec::new());
     assert_eq!(watcher.see(Mono::from_millis(50_000), &picture(1, &[])), Vec::new());
-    assert!(matches!(watcher.stage(), Stage::Learning(_)));
+    assert!(matches!(watcher.stage(Mono::from_millis(50_000)), Stage::Learning(_)));
 }
 
 #[test]
@@ -127,9 +139,11 @@ fn what_moves_always_is_known_and_said_and_what_is_too_small_is_left_out() {
     let noticed = run(&mut watcher, 120.0, scene);
     let told: Vec<(usize, What)> = noticed.iter().map(|(_, one)| (one.shape, one.what)).collect();
     assert_eq!(told, [(0, What::Crossed(Way::ToTheRight))], "only who walks, and not in the yard for small things: {noticed:?}");
-    let shapes = watcher.shapes().to_vec();
-    assert!((0.1..0.4).contains(&watcher.blind(&shapes[0])), "{}", watcher.blind(&shapes[0]));
-    assert!(watcher.blind(&shapes[1]) < 0.01);
+    assert!((0.1..0.4).contains(&watcher.blind(0)), "{}", watcher.blind(0));
+    assert!(watcher.blind(1) < 0.01);
+    // Other shapes know it at once.
+    watcher.watch(vec![line(Way::ToTheLeft)]);
+    assert!((0.1..0.4).contains(&watcher.blind(0)));
 }
 
 proptest! {

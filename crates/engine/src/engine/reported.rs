@@ -38,7 +38,11 @@ impl Machine {
     /// What the site says is watched in pictures, by the streams that are decoded; where none of a camera is, its lightest is decoded
     /// for it, as far as there is room.
     pub(super) fn follow_motion(&mut self) {
-        for camera in self.motions.follow(&self.cameras, &self.site) {
+        let (changed, gone) = self.motions.follow(&self.cameras, &self.site);
+        for camera in changed {
+            self.reporting.end_seen(self.now.mono, self.cameras.name(camera));
+        }
+        for camera in gone {
             let name = self.cameras.name(camera).to_owned();
             self.reporting.forget_seen(&name);
             self.watch.on_reports_closed(self.now, &name, PICTURES);
@@ -57,7 +61,7 @@ impl Machine {
             }
         }
         if self.motion_told.is_due() {
-            let states = self.motions.states(&self.cameras);
+            let states = self.motions.states(self.now.mono, &self.cameras);
             if self.known.motion != states {
                 Arc::make_mut(&mut self.known).motion = states;
             }
@@ -191,6 +195,7 @@ fn json(machine: &Machine, name: &str, begun: &Begun) -> String {
     serde_json::json!({
         "camera": name,
         "group": group,
+        "by": if report.topic == TOPIC { PICTURES } else { DEVICE },
         "kind": report.kind.word(),
         "topic": report.topic,
         "source": report.source,

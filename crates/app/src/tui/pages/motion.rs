@@ -21,6 +21,9 @@ const FINE: f64 = 0.004;
 /// Steps of the least size.
 const LEAST: f64 = 0.02;
 
+/// What is said where a shape is needed.
+const NOTHING: &str = "nothing is drawn yet: space puts corners, a makes an area of them, n a line";
+
 /// The page.
 #[derive(Debug)]
 pub struct MotionPage {
@@ -180,7 +183,7 @@ impl MotionPage {
         match shapes.get_mut(self.chosen) {
             Some(shape) => change(shape),
             None => {
-                return app.say(Tone::Text, "nothing is drawn yet: space puts corners, a makes an area of them, n a line".into());
+                return app.say(Tone::Text, NOTHING.into());
             }
         }
         self.keep(app, shapes);
@@ -205,7 +208,9 @@ impl MotionPage {
 
     fn take_out(&mut self, app: &mut App) {
         let mut shapes = self.shapes(app).to_vec();
-        if self.chosen < shapes.len() {
+        if shapes.is_empty() {
+            app.say(Tone::Text, NOTHING.into());
+        } else if self.chosen < shapes.len() {
             let gone = shapes.remove(self.chosen);
             self.chosen = self.chosen.min(shapes.len().saturating_sub(1));
             self.keep(app, shapes);
@@ -215,7 +220,7 @@ impl MotionPage {
 
     fn rename(&mut self, app: &mut App) {
         let shapes = self.shapes(app).to_vec();
-        let Some(shape) = shapes.get(self.chosen) else { return };
+        let Some(shape) = shapes.get(self.chosen) else { return app.say(Tone::Text, NOTHING.into()) };
         let (camera, chosen, old) = (self.name.clone(), self.chosen, shape.name.clone());
         let taken: Vec<String> = shapes.iter().map(|shape| shape.name.clone()).filter(|name| *name != old).collect();
         let line = TypedLine::new(format!("new name of {old}"), old, move |app, text| {

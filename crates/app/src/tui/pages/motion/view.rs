@@ -155,7 +155,7 @@ fn stage(app: &App, state: Option<&MotionState>) -> (Tone, String) {
     let Some(state) = state else { return (Tone::Calm, "nothing is watched in its picture yet".into()) };
     match state.stage {
         None => (Tone::Alarm, "not watched: nothing is left to decode it with; show fewer cameras, or raise the budget".into()),
-        Some(Stage::Waiting) => (Tone::Calm, "waits for its first picture".into()),
+        Some(Stage::Waiting) => (Tone::Bright, "not watched: no picture comes".into()),
         Some(Stage::Learning(until)) => {
             let left = until.since(app.now).as_secs_f64().ceil();
             (Tone::Bright, format!("learns what is usual, {left:.0} s more"))
