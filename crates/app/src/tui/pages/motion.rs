@@ -22,7 +22,7 @@ const FINE: f64 = 0.004;
 const LEAST: f64 = 0.02;
 
 /// What is said where a shape is needed.
-const NOTHING: &str = "nothing is drawn yet: space puts corners, a makes an area of them, n a line";
+const NOTHING: &str = "nothing is drawn yet: space puts a corner";
 
 /// The page.
 #[derive(Debug)]
@@ -171,6 +171,7 @@ impl MotionPage {
         if let Err(error) = shape.check() {
             return app.say(Tone::Text, error.to_string());
         }
+        app.unsay();
         self.corners.clear();
         self.chosen = shapes.len();
         shapes.push(shape);

@@ -139,9 +139,7 @@ fn told(app: &App, page: &MotionPage, theme: Theme, area: Rect, buf: &mut Buffer
         Line::from(vec![name, rest]).render(row(n + 1), buf);
     }
     let hint = match page.corners.len() {
-        0 if shapes.is_empty() => {
-            "arrows or a click place a corner, space puts it; then a makes an area of the corners, n a line"
-        }
+        0 if shapes.is_empty() => "space or a click puts a corner; then a makes an area of them, n a line",
         0 => "what moves is marked ▪, what moves always ╱ is not looked at",
         1 => "one corner: an area needs 3, a line 2",
         2 => "two corners: n makes a line of them, a third one an area",
