@@ -44,14 +44,14 @@ const LOOKS_BACK: f64 = 4.0;
 
 /// A box around places, in places: from (left, top) to before (right, bottom).
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Box {
+pub(super) struct Bounds {
     pub left: f64,
     pub top: f64,
     pub right: f64,
     pub bottom: f64,
 }
 
-impl Box {
+impl Bounds {
     pub fn centre(&self) -> (f64, f64) {
         (f64::midpoint(self.left, self.right), f64::midpoint(self.top, self.bottom))
     }
@@ -78,7 +78,7 @@ impl Box {
 /// Places that differ and belong together.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Thing {
-    pub frame: Box,
+    pub frame: Bounds,
     /// Their middle, by how much each differs.
     pub centre: (f64, f64),
     weight: f64,
@@ -118,7 +118,7 @@ pub(super) fn things(differs: &[f32; CELLS], lamps: &[bool; CELLS]) -> Vec<Thing
         }
         if cells >= LEAST_CELLS || lamp {
             let frame =
-                Box { left: least.0 as f64, top: least.1 as f64, right: most.0 as f64 + 1.0, bottom: most.1 as f64 + 1.0 };
+                Bounds { left: least.0 as f64, top: least.1 as f64, right: most.0 as f64 + 1.0, bottom: most.1 as f64 + 1.0 };
             all.push(Thing { frame, centre: (sums.0 / weight, sums.1 / weight), weight, cells });
         }
     }
@@ -133,7 +133,7 @@ impl Thing {
         let weight = self.weight + other.weight;
         let mean = |a: f64, b: f64| (a * self.weight + b * other.weight) / weight;
         Self {
-            frame: Box {
+            frame: Bounds {
                 left: self.frame.left.min(other.frame.left),
                 top: self.frame.top.min(other.frame.top),
                 right: self.frame.right.max(other.frame.right),
@@ -151,7 +151,7 @@ impl Thing {
 struct Was {
     age: f64,
     at: (f64, f64),
-    frame: Box,
+    frame: Bounds,
     alone: bool,
 }
 
@@ -232,13 +232,13 @@ impl Track {
     }
 
     /// The box around it.
-    pub fn frame(&self) -> Box {
+    pub fn frame(&self) -> Bounds {
         let (x, y) = self.at;
         let (w, h) = (self.size.0 / 2.0, self.size.1 / 2.0);
-        Box { left: x - w, top: y - h, right: x + w, bottom: y + h }
+        Bounds { left: x - w, top: y - h, right: x + w, bottom: y + h }
     }
 
-    fn expected(&self, after: f64) -> Box {
+    fn expected(&self, after: f64) -> Bounds {
         self.frame().moved((self.speed.0 * after, self.speed.1 * after))
     }
 
@@ -247,12 +247,12 @@ impl Track {
     }
 
     /// Whether a frame has room for more than this.
-    fn is_less_than(&self, frame: &Box) -> bool {
+    fn is_less_than(&self, frame: &Bounds) -> bool {
         let (width, height) = frame.size();
         width > self.size.0 * LARGER.0 + LARGER.1 || height > self.size.1 * LARGER.0 + LARGER.1
     }
 
-    fn goes_to(&mut self, at: (f64, f64), seen: Option<Box>) {
+    fn goes_to(&mut self, at: (f64, f64), seen: Option<Bounds>) {
         self.at = at;
         let alone = seen.is_some();
         self.trail.push(Was { age: self.age, at, frame: seen.unwrap_or_else(|| self.frame()), alone });
@@ -275,7 +275,7 @@ impl Track {
     }
 
     /// It is somewhere in this thing.
-    fn is_in(&mut self, frame: &Box, expected: (f64, f64), after: f64) {
+    fn is_in(&mut self, frame: &Bounds, expected: (f64, f64), after: f64) {
         self.joined += after;
         let within = (expected.0.clamp(frame.left, frame.right), expected.1.clamp(frame.top, frame.bottom));
         self.astray = if within == expected { 0.0 } else { self.astray + after };
@@ -299,7 +299,7 @@ impl Track {
 
 /// Follows things from one picture to the next, which comes so many seconds after.
 pub(super) fn follow(tracks: &mut Vec<Track>, things: &[Thing], after: f64) {
-    let expected: Vec<Box> = tracks.iter().map(|track| track.expected(after)).collect();
+    let expected: Vec<Bounds> = tracks.iter().map(|track| track.expected(after)).collect();
     // Each track is in the thing that it has most in common with.
     let taken: Vec<Option<usize>> = expected
         .iter()

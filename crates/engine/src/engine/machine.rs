@@ -96,6 +96,7 @@ pub(super) struct Machine {
     pub(super) hands: BTreeMap<String, Grip>,
     /// The devices that report.
     pub(super) reporting: Reporting,
+    /// The cameras in whose pictures something is watched.
     pub(super) motions: Motions,
     pub(super) motion_told: Every,
     jobs: (Sender<JobNews>, Receiver<JobNews>),
