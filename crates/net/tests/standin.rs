@@ -245,24 +245,35 @@ fn flashes_tell_what_a_camera_takes_before_it_stamps_its_pictures() {
     let config = SourceConfig::new(rig.camera.url(Role::Sub).parse().unwrap(), TransportChoice::Udp);
     let source = Source::open(rig.runtime.handle(), config, Some(sink));
     stations.set(source.stations()).unwrap();
-    let by_clock =
-        wait(&source, "on its clock", 30, |f| f.frames.decoded > 50 && f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock));
+    wait(&source, "on its clock", 30, |f| f.frames.decoded > 50 && f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock));
     let flash = |step| source.stations().blocking_send(Station::Flash(step)).unwrap();
-    let pattern = Pattern::new(5, Duration::from_millis(40));
-    flash(FlashStep::Begin);
-    let (began, mut since) = (clock::now(), Duration::ZERO);
-    while let Some(next) = pattern.next(since) {
-        std::thread::sleep((began + next).since(clock::now()));
-        let lit = pattern.lit(next);
-        rig.port.light(lit);
-        flash(FlashStep::Light { at: clock::now(), lit });
-        since = next;
-    }
-    wait(&source, "the last flash", 20, |f| {
+    // A starved machine skips pictures, and a flash with them: as its page says then, the probe is done again.
+    let all_seen = |f: &Figures| {
         f.flash
             .as_ref()
             .is_some_and(|flash| flash.flashes.len() == 10 && flash.flashes.iter().all(|one| one.seen_after.is_some()))
-    });
+    };
+    let deadline = Instant::now() + Duration::from_secs(180);
+    for seed in 5.. {
+        let pattern = Pattern::new(seed, Duration::from_millis(40));
+        flash(FlashStep::Begin);
+        let (began, mut since) = (clock::now(), Duration::ZERO);
+        while let Some(next) = pattern.next(since) {
+            std::thread::sleep((began + next).since(clock::now()));
+            let lit = pattern.lit(next);
+            rig.port.light(lit);
+            flash(FlashStep::Light { at: clock::now(), lit });
+            since = next;
+        }
+        let end = Instant::now() + lattice_core::flash::LONGEST + Duration::from_secs(2);
+        while !all_seen(&source.figures()) && Instant::now() < end {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        if all_seen(&source.figures()) {
+            break;
+        }
+        assert!(Instant::now() < deadline, "no probe saw all its flashes: {:?}", source.figures().flash);
+    }
     flash(FlashStep::End);
     let figures = wait(&source, "on flashes", 10, |f| f.latency.is_some_and(|l| l.basis == LatencyBasis::Flash));
     let reading = figures.flash.clone().unwrap();
@@ -270,8 +281,8 @@ fn flashes_tell_what_a_camera_takes_before_it_stamps_its_pictures() {
     let (before_stamp, error) = reading.before_stamp.unwrap();
     let off = (before_stamp - DESK_BEFORE_STAMP.as_micros() as i64).unsigned_abs();
     assert!(Duration::from_micros(off) <= error + Duration::from_millis(2) && off <= 25_000, "{before_stamp} \u{b1}{error:?}");
-    let (whole, clock) = (figures.latency.unwrap(), by_clock.latency.unwrap());
-    assert!(whole.total.p50 > clock.total.p50 + DESK_BEFORE_STAMP / 2, "{whole:?} {clock:?}");
+    let whole = figures.latency.unwrap();
+    assert!(whole.total.p50 + Duration::from_millis(25) > DESK_BEFORE_STAMP, "{whole:?}");
     // Forgotten, it is on the clock again.
     flash(FlashStep::Forget);
     wait(&source, "back on its clock", 10, |f| f.latency.is_some_and(|l| l.basis == LatencyBasis::Clock) && f.flash.is_none());
