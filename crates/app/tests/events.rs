@@ -72,7 +72,7 @@ fn a_rule_marks_the_tile_enters_the_ledger_runs_a_program_and_sends_json() {
     let (mut standin, home) = (StandIn::four(), Home::new());
     let (listener, flag) = (TcpListener::bind("127.0.0.1:0").unwrap(), home.0.path().join("flag"));
     let rule = format!(
-        "[[rule]]\ngroup = \"Quay\"\nreports = [\"tampering\"]\nbell = true\nrun = [\"cp\", \"--no-clobber\", \"{}\", \"{}-{{kind}}\"]\npost = \"http://{}/reports\"\n",
+        "[[rule]]\ngroup = \"Quay\"\nreports = [\"tampering\"]\nalarm = true\nbell = true\nrun = [\"cp\", \"--no-clobber\", \"{}\", \"{}-{{kind}}\"]\npost = \"http://{}/reports\"\n",
         home.0.path().join("site.toml").display(),
         flag.display(),
         listener.local_addr().unwrap()
@@ -116,7 +116,9 @@ fn a_rule_marks_the_tile_enters_the_ledger_runs_a_program_and_sends_json() {
     }
     wall.keys(&["G"]);
     let ledger = wall.wait("its entry", |screen| screen.contains("tampering reported"));
-    assert!(!ledger.contains("motion"), "{ledger}");
+    assert!(!ledger.contains("motion") && ledger.contains("1 alarm"), "{ledger}");
+    wall.keys(&["a"]);
+    wall.wait("that somebody has taken note", |screen| !screen.contains("1 alarm"));
     // Without the rule nothing is known of it any more: its entry ends.
     let text = std::fs::read_to_string(&site).unwrap();
     std::fs::write(&site, text.split("[[rule]]").next().unwrap()).unwrap();

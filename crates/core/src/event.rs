@@ -48,6 +48,8 @@ pub enum EventKind {
     SoundClipped,
     /// The device reported it itself.
     Reported,
+    /// The same, and a rule of the site makes it an alarm.
+    ReportedAlarm,
 }
 
 impl EventKind {
@@ -73,11 +75,12 @@ impl EventKind {
             Self::SoundLoud => "sound-loud",
             Self::SoundClipped => "sound-clipped",
             Self::Reported => "reported",
+            Self::ReportedAlarm => "reported-alarm",
         }
     }
 
     /// Every kind.
-    pub const ALL: [Self; 18] = [
+    pub const ALL: [Self; 19] = [
         Self::Stutter,
         Self::Freeze,
         Self::Outage,
@@ -96,6 +99,7 @@ impl EventKind {
         Self::SoundLoud,
         Self::SoundClipped,
         Self::Reported,
+        Self::ReportedAlarm,
     ];
 
     /// By its word.
@@ -116,7 +120,7 @@ impl EventKind {
             Self::Locked => 4,
             Self::Freeze | Self::Frozen => 3,
             Self::Stutter => 2,
-            Self::Strained => 1,
+            Self::Strained | Self::ReportedAlarm => 1,
             Self::SizeChanged
             | Self::RateChanged
             | Self::NightMode

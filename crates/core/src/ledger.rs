@@ -109,6 +109,14 @@ impl Ledger {
         self.entries.iter().filter(move |entry| entry.is_alarm(now))
     }
 
+    /// Until when what a camera does by this cause is shelved; `None` where it is not. What is shelved is so for what comes after it too.
+    #[must_use]
+    pub fn shelf(&self, camera: &str, cause: Option<Cause>, now: Wall) -> Option<Wall> {
+        let of_camera = |entry: &&Entry| entry.cause == cause && entry.cameras.iter().any(|name| name == camera);
+        let newest = self.entries.iter().rev().take(LOOKED_AT).find(of_camera)?;
+        newest.shelved_until.filter(|until| *until > now)
+    }
+
     /// Alarms that came in the last ten minutes: what the operator has to bear.
     #[must_use]
     pub fn load(&self, now: Wall) -> usize {
@@ -272,7 +280,8 @@ impl Ledger {
             id
         } else {
             let told = (event.cause, event.evidence.clone(), event.confidence);
-            let entry = self.new_entry(&subject.camera, event.kind, (start, end), told);
+            let shelved_until = self.shelf(&subject.camera, event.cause, start);
+            let entry = Entry { shelved_until, ..self.new_entry(&subject.camera, event.kind, (start, end), told) };
             let id = entry.id;
             self.push(entry);
             id
@@ -614,6 +623,31 @@ mod tests {
         );
         assert_eq!(ledger.take_changed().len(), 3);
         assert!(ledger.take_changed().is_empty());
+    }
+
+    #[test]
+    fn a_report_that_a_rule_makes_an_alarm_is_one_until_it_is_acknowledged_and_stays_on_its_shelf() {
+        let mut ledger = Ledger::default();
+        let camera = alone("Gate", "Quay");
+        let report =
+            |number: u64, start: u64, end: Option<u64>| event(number, EventKind::ReportedAlarm, Cause::Motion, start, end);
+        let alarms = |ledger: &Ledger, second: u64| ledger.alarms(wall(at(second))).count();
+        ledger.observe(&camera, &[event(0, EventKind::Reported, Cause::Tampering, 0, None), report(1, 10, Some(12))], wall);
+        ledger.tick(wall(at(13)));
+        assert_eq!((alarms(&ledger, 500), ledger.load(wall(at(500)))), (1, 1), "over, and nobody has taken note");
+        let by = Acknowledged { by: "watch".into(), at: wall(at(500)) };
+        ledger.entry_mut(1).unwrap().acknowledged = Some(by);
+        assert_eq!(alarms(&ledger, 501), 0);
+        ledger.entry_mut(1).unwrap().shelved_until = Some(wall(at(4000)));
+        // On the shelf for whatever comes of this kind, and for nothing else.
+        ledger.observe(&camera, &[report(2, 1000, Some(1002)), report(3, 2000, Some(2002))], wall);
+        assert_eq!((ledger.entries().len(), alarms(&ledger, 2003)), (4, 0));
+        assert!(ledger.shelf("Gate", Some(Cause::Motion), wall(at(2003))).is_some());
+        assert!(ledger.shelf("Gate", Some(Cause::Tampering), wall(at(2003))).is_none());
+        assert!(ledger.shelf("Mast", Some(Cause::Motion), wall(at(2003))).is_none());
+        ledger.entry_mut(3).unwrap().shelved_until = None;
+        ledger.observe(&camera, &[report(4, 3000, Some(3002))], wall);
+        assert_eq!(alarms(&ledger, 3003), 2, "taken off it, with what came since");
     }
 
     #[test]

@@ -9,7 +9,7 @@ use crate::meter::{Dropped, Meter};
 use crate::rtcp::{self, Reporter, RtcpPacket, SenderReport};
 use crate::rtp::{Arrival, ExtSeq, Offer, Passage, PayloadType, Ready, Reorder, RtpPacket, Ssrc, TimestampUnwrapper};
 use crate::sdp::{Codec, Video};
-use crate::sound::{MakeDecoder, Track};
+use crate::sound::{Ear, MakeDecoder, Track};
 use crate::srtp::{MasterKey, NotAuthentic, Protection};
 use crate::video::{AccessUnit, Assembler, CleanPoint, MAX_PIXELS, Ordered, Parameters, WholeUnit};
 use crate::{ClockRate, FrameRate, Mono, Ticks, Transport};
@@ -128,6 +128,7 @@ pub struct Receiver {
     stream: Option<Stream>,
     sound: Option<Track>,
     make_decoder: Option<MakeDecoder>,
+    ear: Ear,
     our_ssrc: Ssrc,
     next_number: u64,
     keep_data: bool,
@@ -147,6 +148,7 @@ impl Receiver {
             stream: None,
             sound: None,
             make_decoder: None,
+            ear: Ear::default(),
             our_ssrc,
             next_number: 0,
             keep_data,

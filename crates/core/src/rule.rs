@@ -17,6 +17,8 @@ pub struct Rule {
     pub hours: Option<Hours>,
     /// It is an entry of the ledger.
     pub ledger: bool,
+    /// That entry is an alarm until somebody acknowledges it.
+    pub alarm: bool,
     /// The tile says it.
     pub mark: bool,
     /// A still is kept.

@@ -3,6 +3,7 @@
 use crate::around::Around;
 use crate::camera::{CameraId, FeedKey};
 use crate::jobs::{DeviceNews, Errand, Intake, Taken};
+use crate::listening::Listen;
 use crate::steering::{Hand, HeadState};
 use lattice_core::adjust::Adjust;
 use lattice_core::check::Ladder;
@@ -92,6 +93,8 @@ pub enum Command {
     Adjust(CameraId, Option<(Adjust, u8)>),
     /// Whether to tell how the levels of a camera's pictures are spread.
     Tones(CameraId, bool),
+    /// Listen to cameras, or do not.
+    Listen(Listen),
     /// Somebody's hand does something on the head of a camera, by its name.
     Steer(String, Hand),
 }

@@ -2,6 +2,7 @@
 
 mod desk;
 mod machine;
+mod papers;
 mod pictures;
 mod reported;
 
@@ -16,6 +17,7 @@ use crate::snapshot::Snapshot;
 use anyhow::Context as _;
 use crossbeam_channel::{Receiver, Sender, TrySendError, bounded, unbounded};
 use lattice_core::find::FirmwareFault;
+use lattice_core::sound::OpenSpeaker;
 use lattice_core::{Role, TransportChoice};
 use lattice_net::Tap;
 use machine::Machine;
@@ -53,6 +55,8 @@ pub struct Config {
     pub outward: OutwardOptions,
     /// How pictures are kept.
     pub stills: StillOptions,
+    /// What opens the loudspeaker; `None` where this program cannot be heard.
+    pub speaker: Option<OpenSpeaker>,
 }
 
 impl Default for Config {
@@ -70,6 +74,7 @@ impl Default for Config {
             operator: crate::jobs::operator(None),
             outward: OutwardOptions::default(),
             stills: StillOptions::default(),
+            speaker: None,
         }
     }
 }

@@ -9,6 +9,7 @@ use lattice_core::adjust::Toned;
 use lattice_core::clock::Told;
 use lattice_core::meter::{Figures, FlashStep};
 use lattice_core::playout::Playout;
+use lattice_core::sound::{Hear, Voice};
 use lattice_core::steer::Movement;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::video::MAX_PIXELS;
@@ -229,6 +230,7 @@ pub struct Feed {
     prints: Vec<Print>,
     playout: Playout,
     thresholds: Thresholds,
+    heard: Option<Voice>,
 }
 
 impl Feed {
@@ -272,7 +274,7 @@ impl Feed {
         let stations = source.stations();
         let _ = post.set(stations.clone());
         let (prints, playout, thresholds) = (Vec::new(), Playout::AtOnce, Thresholds::default());
-        Self { source, lane, movement, motion, stations, prints, playout, thresholds }
+        Self { source, lane, movement, motion, stations, prints, playout, thresholds, heard: None }
     }
 
     /// What the largest tile of it can show from now on; `None` when it is on no screen.
@@ -323,6 +325,19 @@ impl Feed {
     fn set_thresholds(&mut self, thresholds: Thresholds) {
         if self.thresholds != thresholds && self.stations.try_send(Station::Thresholds(thresholds)).is_ok() {
             self.thresholds = thresholds;
+        }
+    }
+
+    /// Which voice its sound has from now on; none where nobody listens.
+    fn hear(&mut self, voice: Option<&Voice>) {
+        let same = match (&self.heard, voice) {
+            (Some(before), Some(now)) => before.is(now),
+            (before, now) => before.is_none() && now.is_none(),
+        };
+        if !same {
+            self.heard = voice.cloned();
+            let hear = voice.cloned().map(|voice| -> Hear { Box::new(move |heard| voice.push(heard)) });
+            self.source.listen(hear);
         }
     }
 
@@ -514,6 +529,11 @@ impl Feeds {
             }
             feed.watch_motion(tap);
         }
+    }
+
+    /// Which voice the sound of each stream has.
+    pub fn hear<'a>(&mut self, voice: impl Fn(FeedKey) -> Option<&'a Voice>) {
+        self.open.iter_mut().for_each(|(key, (feed, _))| feed.hear(voice(*key)));
     }
 
     /// Whether to tell how the levels of a camera's pictures are spread.

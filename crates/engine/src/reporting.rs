@@ -4,7 +4,7 @@ use crate::jobs::{Errands, JobNews};
 use crate::kept::trust_of;
 use crossbeam_channel::Sender;
 use lattice_core::Mono;
-use lattice_core::event::Event;
+use lattice_core::event::{Event, EventKind};
 use lattice_core::onvif::{Report, ReportKind};
 use lattice_core::reported::ReportLog;
 use lattice_core::rule::Rule;
@@ -27,6 +27,8 @@ struct Listener {
     /// Events that are for the ledger, and for the tile.
     entered: BTreeSet<u64>,
     marked: BTreeSet<u64>,
+    /// Those that are alarms.
+    alarms: BTreeSet<u64>,
     /// Why nothing is heard of it.
     lost: Option<String>,
 }
@@ -164,16 +166,20 @@ impl Reporting {
 
 impl Listener {
     fn new(asked: String, task: Option<AbortHandle>) -> Self {
-        Self { asked, task, log: ReportLog::default(), entered: BTreeSet::new(), marked: BTreeSet::new(), lost: None }
+        let none = BTreeSet::new;
+        Self { asked, task, log: ReportLog::default(), entered: none(), marked: none(), alarms: none(), lost: None }
     }
 
     /// Events for the ledger; those that have ended are given once more, and then no more.
     fn for_ledger(&mut self) -> Vec<Event> {
         let events = self.log.events();
-        let given: Vec<Event> = events.iter().filter(|event| self.entered.contains(&event.number)).cloned().collect();
+        let entered = events.iter().filter(|event| self.entered.contains(&event.number));
+        let kind = |event: &Event| if self.alarms.contains(&event.number) { EventKind::ReportedAlarm } else { event.kind };
+        let given: Vec<Event> = entered.map(|event| Event { kind: kind(event), ..event.clone() }).collect();
         let goes_on = |number: &u64| events.iter().any(|event| event.number == *number && event.end.is_none());
         self.entered.retain(goes_on);
         self.marked.retain(goes_on);
+        self.alarms.retain(goes_on);
         given
     }
 }
@@ -200,8 +206,11 @@ fn acting(
         if !rule.is_about(name, group) || !rule.is_for(kind, minute) {
             continue;
         }
-        if rule.ledger {
+        if rule.ledger || rule.alarm {
             listener.entered.insert(number);
+        }
+        if rule.alarm {
+            listener.alarms.insert(number);
         }
         if rule.mark {
             listener.marked.insert(number);

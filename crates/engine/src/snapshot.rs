@@ -4,6 +4,7 @@ use crate::buffer::{Buffer, buffer};
 use crate::camera::{CameraId, Cameras, FeedKey, Seat};
 use crate::demand::ViewerId;
 use crate::feeds::Output;
+use crate::listening::Hearing;
 use crate::motion::MotionState;
 use crate::planning::{Planned, StreamFacts};
 use crate::watch::{Moment, SharedHistory};
@@ -71,6 +72,8 @@ pub struct Snapshot {
     pub ledger: Arc<Ledger>,
     /// What is known of devices.
     pub known: Arc<Known>,
+    /// What is heard.
+    pub hearing: Arc<Hearing>,
     /// How the record stands.
     pub record: RecordState,
     /// The addresses of this machine that a sender can be given.
@@ -116,6 +119,7 @@ impl Default for Snapshot {
             buffers: Arc::default(),
             ledger: Arc::default(),
             known: Arc::default(),
+            hearing: Arc::default(),
             record: RecordState::default(),
             own_addresses: Arc::default(),
         }

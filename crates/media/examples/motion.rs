@@ -1,4 +1,5 @@
-//! Prints how well our own motion sees who goes over lines: `scripts/accuracy motion`.
+//! Prints how well our own motion sees who goes over lines: `scripts/accuracy motion MINUTES`, and behind it a word to take only views
+//! with it in their names.
 //!
 //! Views of the stand-ins' port are drawn in made-up time, coded, decoded and watched. What is known of who goes where is held against
 //! what was noticed: a crossing is seen when it was noticed this way within two seconds of it, and no other one was noticed by it.
@@ -59,13 +60,15 @@ struct Count {
 
 fn main() {
     let minutes: f64 = std::env::args().nth(1).map_or(60.0, |text| text.parse().unwrap());
-    let results: Vec<Mutex<Count>> = CASES.iter().map(|_| Mutex::default()).collect();
+    let word = std::env::args().nth(2).unwrap_or_default();
+    let cases: Vec<&Case> = CASES.iter().filter(|case| case.what.contains(&word)).collect();
+    let results: Vec<Mutex<Count>> = cases.iter().map(|_| Mutex::default()).collect();
     let next = AtomicUsize::new(0);
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
             scope.spawn(|| {
-                while let Some(index) = Some(next.fetch_add(1, Ordering::Relaxed)).filter(|index| *index < CASES.len()) {
-                    *results[index].lock().unwrap() = trial(&CASES[index], minutes * 60.0);
+                while let Some(index) = Some(next.fetch_add(1, Ordering::Relaxed)).filter(|index| *index < cases.len()) {
+                    *results[index].lock().unwrap() = trial(cases[index], minutes * 60.0);
                 }
             });
         }
@@ -73,7 +76,7 @@ fn main() {
     println!("Our own motion, {minutes} min of each view at {FPS} frames/s, 640 × 360:\n");
     println!("| view | lines | crossings | seen | falsely, an hour |");
     println!("|---|---|---|---|---|");
-    for (case, count) in CASES.iter().zip(&results) {
+    for (case, count) in cases.iter().zip(&results) {
         let count = count.lock().unwrap();
         let share =
             if count.there == 0 { "–".into() } else { format!("{:.1} %", count.seen as f64 * 100.0 / count.there as f64) };

@@ -7,8 +7,8 @@ use lattice_core::{Mono, flash, motion};
 /// Rows that are looked at, at most: the rest of a large picture tells the same.
 const ROWS_AT_MOST: usize = 540;
 
-/// The same for motion: four in each place.
-const ROWS_FOR_MOTION: usize = motion::ROWS * 4;
+/// The same for motion: eight in each place.
+const ROWS_FOR_MOTION: usize = motion::ROWS * 8;
 
 /// Looks at a picture; `None` where its planes are shorter than its size says, or it has fewer pixels than a glance cells.
 #[must_use]

@@ -24,6 +24,8 @@ mod pool;
 mod process;
 mod scale;
 mod sound;
+#[cfg(feature = "sound")]
+pub mod speaker;
 mod speed;
 mod unroll;
 mod wanted;

@@ -16,7 +16,7 @@ use lattice_core::playout::Playout;
 use lattice_core::receiver::{Receiver, Unit};
 use lattice_core::rtp::Ssrc;
 use lattice_core::sight::Glance;
-use lattice_core::sound::MakeDecoder;
+use lattice_core::sound::{Ear, Hear, MakeDecoder};
 use lattice_core::srtp::MasterKey;
 use lattice_core::thresholds::Thresholds;
 use lattice_core::verdict::SessionState;
@@ -299,6 +299,7 @@ pub struct Source {
     commands: mpsc::Sender<Command>,
     stations: mpsc::Sender<Station>,
     taps: Taps,
+    ear: Ear,
     task: JoinHandle<()>,
 }
 
@@ -317,6 +318,8 @@ impl Source {
         receiver.set_key(config.key.clone());
         receiver.set_limit(config.most_pixels);
         receiver.set_sound_decoder(config.sound_decoder);
+        let ear = Ear::default();
+        receiver.set_ear(ear.clone());
         let taps = Taps::default();
         let driver = Driver {
             config,
@@ -329,8 +332,9 @@ impl Source {
             backoff: Backoff::default(),
             playing_transport: None,
             without_sound: None,
+            ear: ear.clone(),
         };
-        Self { figures, commands, stations, taps, task: runtime.spawn(driver.run()) }
+        Self { figures, commands, stations, taps, ear, task: runtime.spawn(driver.run()) }
     }
 
     /// The newest figures.
@@ -355,6 +359,11 @@ impl Source {
     #[must_use]
     pub fn tap(&self, units: usize) -> Tap {
         self.taps.open(units)
+    }
+
+    /// Who listens to its sound from now on, where it has any; nobody for `None`.
+    pub fn listen(&self, hear: Option<Hear>) {
+        self.ear.set(hear);
     }
 
     /// Ends the session politely; the task ends by itself within a second, and leaves its last figures.
@@ -408,6 +417,7 @@ pub(crate) struct Driver {
     pub playing_transport: Option<Transport>,
     /// Why its sound is not asked for again, where asking for it ended the session.
     pub without_sound: Option<String>,
+    ear: Ear,
 }
 
 impl Driver {
@@ -430,6 +440,7 @@ impl Driver {
         self.receiver.set_key(self.config.key.clone());
         self.receiver.set_limit(self.config.most_pixels);
         self.receiver.set_sound_decoder(self.config.sound_decoder);
+        self.receiver.set_ear(self.ear.clone());
         // Numbers of units go on: no count of them is as large as this one.
         self.receiver.count_from(now.as_micros());
         let text = "this program failed on what the camera sent: it is begun anew".to_owned();

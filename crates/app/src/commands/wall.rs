@@ -10,6 +10,7 @@ use crate::tui::theme::Tone;
 use crate::tui::{pages, run};
 use anyhow::Context as _;
 use lattice_core::names::one_meant;
+use lattice_core::sound::OpenSpeaker;
 use lattice_core::{Role, TransportChoice};
 use lattice_engine::jobs::{StillOptions, operator};
 use lattice_engine::kept::Kept;
@@ -19,6 +20,12 @@ use std::ffi::OsString;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+
+/// What opens the loudspeaker, where this program was built with listening.
+#[cfg(feature = "sound")]
+const SPEAKER: Option<OpenSpeaker> = Some(lattice_media::speaker::open);
+#[cfg(not(feature = "sound"))]
+const SPEAKER: Option<OpenSpeaker> = None;
 
 /// What a wall begins with.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -160,6 +167,7 @@ pub fn run(wall: Wall<'_>) -> anyhow::Result<ExitCode> {
         outward: OutwardOptions { metrics: options.metrics, ledger_lines: options.ledger_lines.clone() },
         stills: StillOptions { form: options.still.into(), folder: options.stills_in.as_deref().map(PathBuf::from) },
         site,
+        speaker: SPEAKER,
     })?;
     let screen = run::enter(options)?;
     let mut app = App::new(name, standin.is_some(), screen.area(), screen.aspect(), pages::all());

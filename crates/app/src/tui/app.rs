@@ -4,6 +4,7 @@
 mod aids;
 mod cameras;
 pub mod entry;
+pub mod hearing;
 mod mouse;
 mod painting;
 mod placing;
@@ -35,7 +36,7 @@ use lattice_core::{Mono, Role, Wall};
 pub use lattice_engine::Seat as Tile;
 use lattice_engine::jobs::Errand;
 use lattice_engine::{
-    Beginning, CameraId, Cameras, Command, Drawing, FeedKey, Known, News, Planned, RecordState, SharedHistory, Snapshot,
+    Beginning, CameraId, Cameras, Command, Drawing, FeedKey, Hearing, Known, News, Planned, RecordState, SharedHistory, Snapshot,
     StreamFacts, ViewerId,
 };
 use lattice_media::{DamageChoice, TilePicture};
@@ -173,6 +174,8 @@ pub struct App {
     pub history: Arc<HashMap<FeedKey, SharedHistory>>,
     /// What is known of devices.
     pub known: Arc<Known>,
+    /// What is heard.
+    pub hearing: Arc<Hearing>,
     /// How the record stands.
     pub record: RecordState,
     /// There is neither header nor footer: a small window, or pictures only.
@@ -277,6 +280,7 @@ impl App {
             painting: Painting::default(),
             history: Arc::default(),
             known: Arc::default(),
+            hearing: Arc::default(),
             record: RecordState::default(),
             bare: false,
             enlarged: false,
@@ -499,6 +503,7 @@ impl App {
         self.facts = snapshot.facts.clone();
         self.buffers = snapshot.buffers.clone();
         self.known = snapshot.known.clone();
+        self.hearing = snapshot.hearing.clone();
         self.record = snapshot.record.clone();
         self.ledger = snapshot.ledger.clone();
         self.own_addresses = snapshot.own_addresses.clone();

@@ -237,7 +237,8 @@ impl Entry {
         }
     }
 
-    /// Somebody should do something now: no picture for a while, and nobody has acknowledged it.
+    /// Somebody should do something now, and nobody has acknowledged it: no picture for a while, or a report that a rule makes an alarm,
+    /// also when it is over (ISA-18.2, return to normal unacknowledged).
     #[must_use]
     pub fn is_alarm(&self, now: Wall) -> bool {
         let shelved = self.shelved_until.is_some_and(|until| until > now);
@@ -248,6 +249,7 @@ impl Entry {
             let missing = self.parts.worst_since(now.offset(-over), now);
             missing.as_secs_f64() >= CHATTERS * CHATTERS_OVER.as_secs_f64()
         };
-        (self.down_since.is_some_and(lasts) || (recent && chatters())) && self.acknowledged.is_none() && !shelved
+        let wants = self.kind == EventKind::ReportedAlarm || self.down_since.is_some_and(lasts) || (recent && chatters());
+        wants && self.acknowledged.is_none() && !shelved
     }
 }

@@ -3,7 +3,7 @@
 use super::Receiver;
 use crate::meter::Figures;
 use crate::rtp::Ssrc;
-use crate::sound::{MakeDecoder, Sound, SoundReading, SoundState, Track};
+use crate::sound::{Ear, MakeDecoder, Sound, SoundReading, SoundState, Track};
 use crate::verdict::SessionState;
 use crate::{ClockPair, Mono};
 use std::time::Duration;
@@ -17,9 +17,15 @@ impl Receiver {
         self.make_decoder = make;
     }
 
+    /// Who listens to its sound.
+    pub fn set_ear(&mut self, ear: Ear) {
+        self.ear = ear;
+    }
+
     /// The session that plays has this sound, or none for this reason.
     pub fn begin_sound(&mut self, now: Mono, sound: Option<&Sound>, state: SoundState, described: Option<&Sound>) {
-        self.sound = sound.map(|sound| Track::new(now, sound.clone(), self.key.as_ref(), self.make_decoder));
+        let track = |sound: &Sound| Track::new(now, sound.clone(), self.key.as_ref(), self.make_decoder);
+        self.sound = sound.map(track).map(|track| track.with_ear(self.ear.clone()));
         self.meter.set_sound(SoundReading {
             state: if self.sound.is_some() { SoundState::On } else { state },
             coding: described.map(|sound| sound.coding.to_string()),
@@ -61,7 +67,14 @@ impl Receiver {
             }
             self.meter.set_sound(reading);
         }
-        self.meter.read(now)
+        let figures = self.meter.read(now);
+        if let Some(track) = &mut self.sound {
+            // The same for all that is heard of one sender: medians of some seconds.
+            let drawn = figures.latency.and_then(|latency| Some(latency.buffer.p50 + latency.decode?.p50 + latency.draw?.p50));
+            let lag = self.meter.picture_lag().micros(now);
+            track.set_picture(lag.zip(drawn).map(|(lag, drawn)| lag + drawn.as_micros() as i64));
+        }
+        figures
     }
 
     /// Another session begins: of its sound nothing is known yet.

@@ -1,7 +1,7 @@
 //! One sound track's packets into levels.
 
 use super::coding::Aac;
-use super::{Coding, Decode, LevelMeter, MakeDecoder, Sound, SoundReading, SoundState, SoundWatch};
+use super::{Coding, Decode, Ear, Heard, LevelMeter, MakeDecoder, Sound, SoundReading, SoundState, SoundWatch};
 use crate::clock::CaptureClock;
 use crate::meter::{Bitrate, RecentLoss};
 use crate::rtcp::{self, Reporter, RtcpPacket, SenderReport};
@@ -84,6 +84,9 @@ pub struct Track {
     /// The clock that it really has, where that is another one.
     real_hz: Option<u32>,
     adopted: Option<String>,
+    ear: Ear,
+    /// From capture to the screen, by the sender's clock, as pictures of the same sender take: microseconds.
+    picture: Option<i64>,
 }
 
 impl Track {
@@ -123,13 +126,26 @@ impl Track {
             counted: None,
             real_hz: None,
             adopted: None,
+            ear: Ear::default(),
+            picture: None,
             sound,
         }
+    }
+
+    /// Who listens to it.
+    #[must_use]
+    pub fn with_ear(self, ear: Ear) -> Self {
+        Self { ear, ..self }
     }
 
     /// From where on something is noticed.
     pub const fn set_limits(&mut self, limits: super::Limits) {
         self.watch.limits = limits;
+    }
+
+    /// How long pictures of the same sender take from capture to the screen, by its clock, in microseconds: sound is heard with them.
+    pub const fn set_picture(&mut self, micros: Option<i64>) {
+        self.picture = micros;
     }
 
     /// When a packet came last.
@@ -157,11 +173,15 @@ impl Track {
         if let Some((report, at)) = self.early_report.take_if(|(report, _)| report.ssrc == packet.ssrc) {
             self.on_sender_report(&report, at);
         }
-        self.lag.on_arrival(arrival, pair.wall_at(arrival), self.clock.claimed(timestamp));
+        let claimed = self.clock.claimed(timestamp);
+        self.lag.on_arrival(arrival, pair.wall_at(arrival), claimed);
         self.check_clock(timestamp, arrival);
         let expected = packet.payload_type.0 == self.sound.payload_type || self.adopts(packet.payload_type);
         if expected && !self.protection.is_unknown() {
-            self.on_payload(arrival, timestamp, packet.marker, packet.payload);
+            let honest = self.real_hz.is_none();
+            let took = claimed.filter(|_| honest).map(|claimed| pair.wall_at(arrival).micros_since(claimed));
+            let due = self.picture.zip(took).map(|(picture, took)| arrival.offset(picture - took));
+            self.on_payload(arrival, due, timestamp, packet.marker, packet.payload);
         }
     }
 
@@ -285,7 +305,7 @@ impl Track {
         true
     }
 
-    fn on_payload(&mut self, arrival: Mono, timestamp: i64, marker: bool, payload: &[u8]) {
+    fn on_payload(&mut self, arrival: Mono, due: Option<Mono>, timestamp: i64, marker: bool, payload: &[u8]) {
         self.samples.clear();
         match &self.sound.coding {
             coding if coding.is_plain() => coding.samples(payload, &mut self.samples),
@@ -297,6 +317,8 @@ impl Track {
         }
         let samples = std::mem::take(&mut self.samples);
         self.levels.on_samples(arrival, &samples);
+        let (rate, channels) = (self.sound.clock_rate, self.sound.channels);
+        self.ear.hear(&Heard { arrival, due, timestamp, rate, channels, samples: &samples });
         self.samples = samples;
     }
 

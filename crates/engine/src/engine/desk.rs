@@ -155,6 +155,7 @@ impl Machine {
             if let Some(id) = Arc::make_mut(&mut self.cameras).remove(&name) {
                 let moves = self.planning.forget(id);
                 self.carry(moves);
+                self.listening.forget(id);
             }
         }
         for def in outcome.renewed.into_iter().chain(outcome.added) {

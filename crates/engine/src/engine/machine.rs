@@ -8,9 +8,10 @@ use crate::command::{Command, Loudness, News};
 use crate::demand::{ViewerId, print_of};
 use crate::feeds::{Bell, Bells, Feeds, SMALL_TILE};
 use crate::idle::Idle;
-use crate::jobs::{Burst, Errand, Errands, JobNews, Stills, gather, groups, write, write_pages};
+use crate::jobs::{Burst, Errand, Errands, JobNews, Stills};
 use crate::keeper::{Keeper, KeeperNews};
 use crate::keyframes::Keyframes;
+use crate::listening::{Listen, Listening};
 use crate::motion::Motions;
 use crate::outward::Outward;
 use crate::places;
@@ -24,9 +25,9 @@ use crossbeam_channel::{Receiver, Sender, select, unbounded};
 use lattice_core::adjust::Adjust;
 use lattice_core::meter::Figures;
 use lattice_core::playout::Playout;
+use lattice_core::sound::SoundState;
 use lattice_media::{Print, Wanted};
 use lattice_net::clock;
-use lattice_report::Report;
 use lattice_store::{Order, Ordered, Screens, Showing, Site};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -99,6 +100,7 @@ pub(super) struct Machine {
     /// The cameras in whose pictures something is watched.
     pub(super) motions: Motions,
     pub(super) motion_told: Every,
+    pub(super) listening: Listening,
     jobs: (Sender<JobNews>, Receiver<JobNews>),
     pub(super) screens: Option<Screens>,
     viewers: BTreeMap<ViewerId, Screen>,
@@ -182,6 +184,7 @@ impl Machine {
             reporting: Reporting::default(),
             motions: Motions::default(),
             motion_told: Every::new(MOTION_TOLD_EVERY),
+            listening: Listening::new(config.speaker),
             jobs,
             screens: screens.transpose()?,
             viewers: BTreeMap::new(),
@@ -353,7 +356,42 @@ impl Machine {
                 self.apply_wanted();
             }
             Command::Tones(camera, wanted) => self.feeds.tell_tones(camera, wanted),
+            Command::Listen(order) => self.listen(order),
             Command::Steer(camera, hand) => self.steer(camera, hand),
+        }
+    }
+
+    /// The operator wants to hear something, or not to.
+    fn listen(&mut self, order: Listen) {
+        if let Listen::Toggle(camera) | Listen::Solo(camera) = order
+            && !self.listening.hearing().cameras.contains_key(&camera)
+            && let Some(why) = self.unheard(camera)
+        {
+            let name = self.cameras.name(camera).to_owned();
+            return self.say(Loudness::Bright, format!("{name}: {why}"));
+        }
+        if let Err(why) = self.listening.listen(order) {
+            self.say(Loudness::Alarm, why);
+        }
+        self.follow_listening();
+    }
+
+    /// Why nothing can be heard of a camera, as far as is known.
+    fn unheard(&self, camera: CameraId) -> Option<&'static str> {
+        let mut states = self.feeds.open_of(camera).filter_map(|key| Some(&self.figures.get(&key)?.sound.state)).peekable();
+        states.peek()?;
+        states.try_fold("it has no sound", |_, state| match state {
+            SoundState::On | SoundState::Unknown => None,
+            SoundState::Off => Some("its sound is not received: the sound page switches it on"),
+            SoundState::Refused(_) => Some("it refuses to send its sound"),
+            SoundState::Unread(_) => Some("its sound cannot be decoded here"),
+            SoundState::None => Some("it has no sound"),
+        })
+    }
+
+    fn follow_listening(&mut self) {
+        if let Some(why) = self.listening.follow(&mut self.feeds, &self.figures) {
+            self.say(Loudness::Alarm, why);
         }
     }
 
@@ -499,6 +537,7 @@ impl Machine {
         }
         self.watch.observe(self.now, &self.cameras, &self.site, &figures);
         self.take_motion();
+        self.follow_listening();
         self.enter_reports();
         self.keep_changed();
         let (ledger, utc) = (self.watch.ledger().clone(), self.now.utc);
@@ -549,46 +588,6 @@ impl Machine {
                 KeeperNews::Ordered(ordered) => self.on_ordered(ordered),
                 KeeperNews::Around(around) => self.tell(News::Around(around)),
             }
-        }
-    }
-
-    /// Lets the record's keeper write a report, once it has all readings.
-    fn report(&mut self, path: &str, span: Duration) {
-        let (readings, missing) = self.watch.take_unkept();
-        let Some(keeper) = &self.keeper else {
-            return self.say(Loudness::Text, "there is no record to report from: it belongs to a site");
-        };
-        keeper.keep_history(readings, missing);
-        let (path, now) = (places::typed_path(path), self.now.utc);
-        let site = self.site.name.clone().unwrap_or_else(|| "this site".into());
-        let groups = groups(&self.site);
-        let by = self.operator.clone();
-        keeper.ask(Box::new(move |record| {
-            let (zone, from) = (jiff::tz::TimeZone::system(), now.offset(-(span.as_micros() as i64)));
-            let gathered = gather(record, &groups, (from, now, now), &zone)?;
-            let (shift, entries, pictures) = (&gathered.shift, gathered.entries.as_slice(), gathered.pictures.as_slice());
-            let report = Report { site: &site, from, to: now, made_at: now, by: &by, zone, shift, entries, pictures };
-            write(&path, &report, lattice_report::Table::default())?;
-            let told = format!("the report is written: {}", std::path::absolute(&path)?.display());
-            Ok(KeeperNews::Said(Ok(told)))
-        }));
-    }
-
-    /// Draws charts and writes them into the folder that the program was started in, on a thread of their own.
-    fn write_charts(&mut self, title: String, drawing: crate::command::Drawing) {
-        let subject: String =
-            title.split(':').next().unwrap_or("charts").chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
-        let at = jiff::Timestamp::from_microsecond(self.now.utc.as_unix_micros()).unwrap_or_default();
-        let at = at.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S").to_string();
-        let path = std::path::PathBuf::from(format!("{subject}-{at}.svg"));
-        let news = self.jobs.0.clone();
-        let work = move || {
-            let written = write_pages(&path, &(drawing.0)(), &title).and_then(|()| Ok(std::path::absolute(&path)?));
-            let told = written.map(|path| format!("the charts are written: {}", path.display()));
-            let _ = news.send(JobNews::Written(told.map_err(|error| format!("{error:#}"))));
-        };
-        if let Err(error) = std::thread::Builder::new().name("charts".into()).spawn(work) {
-            self.say(Loudness::Alarm, format!("the charts were not written: {error}"));
         }
     }
 
@@ -650,6 +649,7 @@ impl Machine {
             buffers: self.buffers.clone(),
             ledger: self.watch.ledger().clone(),
             known: self.known.clone(),
+            hearing: self.listening.hearing().clone(),
             record: RecordState { size: self.keeper.as_ref().map_or(0, Keeper::size), not_kept: self.not_kept.clone() },
             own_addresses: self.own_addresses.clone(),
         };

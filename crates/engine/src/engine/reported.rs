@@ -104,19 +104,21 @@ impl Machine {
 
     fn act(&mut self, name: &str, begun: &Begun) {
         let site = self.site.clone();
+        // What is shelved calls nobody; what is kept, run and sent is for others.
+        let shelved = self.watch.ledger().shelf(name, Some(begun.report.kind.cause()), self.now.utc).is_some();
         for rule in begun.rules.iter().filter_map(|index| site.rules.get(*index)) {
             if rule.still
                 && let Some(key) = self.stream_of(name)
             {
                 self.keep_still(key);
             }
-            if rule.bell {
+            if rule.bell && !shelved {
                 self.tell(News::Bell);
             }
-            if let Some(tile) = rule.tile {
+            if let Some(tile) = rule.tile.filter(|_| !shelved) {
                 self.tell(News::Front(name.to_owned(), tile, rule.seconds));
             }
-            if rule.notify {
+            if rule.notify && !shelved {
                 let what = begun.report.kind.word().replace('-', " ");
                 let by = if begun.report.topic == TOPIC { TOPIC } else { "by its device" };
                 self.tell(News::Notify(name.to_owned(), format!("{what}, {by}")));

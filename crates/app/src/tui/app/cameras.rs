@@ -88,6 +88,8 @@ impl App {
             .iter()
             .filter_map(|slot| if let Slot::Page(number) = slot { self.pages.all.get(*number) } else { None });
         open.extend(shown.flatten().flat_map(|page| page.keeps_open(self)));
+        // What is listened to goes on when its tile leaves the screen.
+        open.extend(self.hearing.cameras.values().filter_map(|heard| heard.stream));
         open
     }
 

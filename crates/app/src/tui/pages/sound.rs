@@ -37,6 +37,21 @@ impl Keyed for SoundPage {
             }
         })
         .hint("off/on"),
+        key("l \"", "listen to it, or not any more", |page: &mut Self, app| {
+            if let Some(name) = page.camera(app) {
+                app.listen_to(&name);
+            }
+        })
+        .hint("listen"),
+        key("a", "listen to it alone, or to all again that are listened to", |page: &mut Self, app| {
+            if let Some(name) = page.camera(app) {
+                app.listen_alone(&name);
+            }
+        })
+        .hint("alone"),
+        key("m", "hear nothing, or again", |_, app| app.mute()).hint("mute"),
+        key("+ =", "louder by 3 dB", |_, app| app.change_volume(3)),
+        key("-", "softer by 3 dB", |_, app| app.change_volume(-3)).hint("softer"),
         key("s", "look back on 1 minute, 10 minutes, 1 hour, 1 day", |page: &mut Self, _| page.span = page.span.next())
             .hint("span"),
         key("enter", "show it on the wall, enlarged", |page: &mut Self, app| {

@@ -56,6 +56,11 @@ impl Keyed for Wall {
             .hint("plan"),
         key("/ :", "everything by a few letters: actions, cameras, lattices", |_, app| palette::open(app)).hint("all"),
         elsewhere(),
+        key("\"", "listen to the selected camera, or not any more", |_, app| {
+            if let Some(name) = app.selected_tile().map(|tile| app.name(tile).to_owned()) {
+                app.listen_to(&name);
+            }
+        }),
         key("v", "choose a layout", |_, app| layouts::open(app)).hint("layout"),
         key("V", "change the layout by hand: split, join, move borders", |_, app| edit::open(app)),
         key("p", "put a camera into the selected tile", |_, app| choose::camera(app)).hint("put"),

@@ -4,8 +4,8 @@
 use super::*;
 use crate::tui::page::WELCOME;
 use lattice_core::motion::{CELLS, COLUMNS, Outline, Shape, Stage, Way};
-use lattice_core::sound::{Level, Noticed, SoundReading, SoundState};
-use lattice_engine::{ALWAYS, MotionState, ShapeState};
+use lattice_core::sound::{Aligned, Level, Noticed, SoundReading, SoundState};
+use lattice_engine::{ALWAYS, HeardOf, Hearing, MotionState, ShapeState};
 use std::fmt::Write as _;
 
 /// What is shown, and the keys that lead there from the wall.
@@ -108,6 +108,19 @@ fn port(width: u16, height: u16) -> App {
     app
 }
 
+/// The camera with a voice is listened to.
+fn listen(app: &mut App) {
+    let key = FeedKey::new(lattice_engine::CameraId(3), Role::Sub);
+    let of = HeardOf { stream: Some(key), aligned: Aligned::WithPicture };
+    app.hearing = Arc::new(Hearing {
+        possible: true,
+        speaker: Some("output".into()),
+        cameras: [(key.camera, of)].into(),
+        volume: -6,
+        ..Hearing::default()
+    });
+}
+
 fn keyed(app: &mut App, keys: &str) {
     for key in keys.split_whitespace() {
         let code = match key {
@@ -140,6 +153,9 @@ fn every_page_is_as_it_was_in_a_small_and_in_a_large_terminal() {
         for (name, keys) in SHOWN {
             let mut app = port(width, height);
             keyed(&mut app, keys);
+            if name == "sound" {
+                listen(&mut app);
+            }
             seen.insert(app.page_name());
             let screen = draw(&app, ColourDepth::Mono);
             assert!(screen.iter().any(|line| !line.is_empty()), "{name}");

@@ -63,6 +63,9 @@ fn pieces(app: &App) -> Vec<Piece> {
         let text = format!("{alarms} {}: G", if alarms == 1 { "alarm" } else { "alarms" });
         out.push(piece(Side::Middle, 0, Tone::Alarm, text));
     }
+    if let Some((text, tone)) = app.heard_here() {
+        out.push(piece(Side::Middle, 4, tone, text));
+    }
     if app.damage == DamageChoice::Show {
         out.push(piece(Side::Middle, 4, Tone::Bright, "showing damaged pictures".into()));
     }

@@ -195,7 +195,7 @@ fn fields(app: &App, Subject { key, name, tile, selected }: Subject<'_>, width: 
     }
     out.extend(reported(app, key));
     let Some(figures) = figures else { return out };
-    out.extend(heard(figures));
+    out.extend(heard(figures, app.hearing.cameras.get(&key.camera).is_some_and(|heard| heard.stream == Some(key))));
     out.extend(trouble(figures, app.now).into_iter().map(|(rank, forms)| Field { forms, tone, rank }));
     // A stream of a codec not known here gives no picture, but figures all the same.
     let drawn = tile.is_none_or(|tile| tile.short.is_none());
@@ -231,8 +231,8 @@ fn reported(app: &App, key: FeedKey) -> Option<Field> {
 }
 
 /// Whether it has sound, and how loud that is.
-fn heard(figures: &Figures) -> Option<Field> {
-    Some(Field { forms: sound::forms(&figures.sound)?, tone: sound::tone(&figures.sound), rank: Rank::Sound })
+fn heard(figures: &Figures, here: bool) -> Option<Field> {
+    Some(Field { forms: sound::forms(&figures.sound, here)?, tone: sound::tone(&figures.sound), rank: Rank::Sound })
 }
 
 /// What of the picture is seen, where that is not all of it: how many times larger, and pixels of the source for each that is shown.
@@ -439,7 +439,7 @@ mod tests {
     fn plate(figures: &Figures, name: &str, width: u16) -> Vec<Field> {
         let mut out =
             vec![field(Rank::Sign, Tone::Calm, "•"), field(Rank::Name, Tone::Calm, name), field(Rank::Stream, Tone::Calm, "S")];
-        out.extend(heard(figures));
+        out.extend(heard(figures, false));
         out.extend(trouble(figures, figures.at).into_iter().map(|(rank, forms)| Field { forms, tone: Tone::Calm, rank }));
         out.extend(measured(figures, true, figures.at, width));
         out.push(field(Rank::Beside(2), Tone::Faint, "steady"));

@@ -13,6 +13,8 @@ const HEIGHTS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "�
 
 /// The sign of sound that is not received, or whose level is not known.
 pub const NOTE: &str = "♪";
+/// The sign of sound that is heard here.
+pub const HEARD: &str = "♫";
 
 /// Where a level stands on the scale, from 0 to 1.
 fn share(db: f32) -> f32 {
@@ -81,14 +83,15 @@ pub fn figures(level: Option<Level>) -> String {
 }
 
 /// The forms of the sound on a plate, the longest first; `None` for a stream that has none, as far as is known.
-pub fn forms(sound: &SoundReading) -> Option<Vec<String>> {
-    let level = sound.level();
+pub fn forms(sound: &SoundReading, heard: bool) -> Option<Vec<String>> {
+    let (note, level) = (if heard { HEARD } else { NOTE }, sound.level());
     Some(match (&sound.state, level) {
         (SoundState::Unknown | SoundState::None, _) => return None,
         (SoundState::On, Some(level)) => {
             let silent = sound.noticed.silent.is_some();
             let db = if silent { "silent".to_owned() } else { format!("{:.0} dB", level.rms.max(-99.0)) };
-            vec![format!("{NOTE} {} {db}", bar(Some(level), 8)), format!("{NOTE}{} {db}", cell(level)), cell(level).to_owned()]
+            let least = if heard { HEARD } else { cell(level) };
+            vec![format!("{note} {} {db}", bar(Some(level), 8)), format!("{note}{} {db}", cell(level)), least.to_owned()]
         }
         (SoundState::Off, _) => vec![format!("{NOTE} off"), NOTE.to_owned()],
         (SoundState::Refused(_), _) => vec![format!("{NOTE} refused"), NOTE.to_owned()],
@@ -129,7 +132,7 @@ mod tests {
     #[test]
     fn whether_there_is_sound_and_whether_it_is_on_is_said_in_one_cell() {
         let shortest = |state: SoundState, levels: Vec<Level>| {
-            forms(&SoundReading { state, levels, ..SoundReading::default() }).map(|forms| forms.last().unwrap().clone())
+            forms(&SoundReading { state, levels, ..SoundReading::default() }, false).map(|forms| forms.last().unwrap().clone())
         };
         assert_eq!(shortest(SoundState::None, Vec::new()), None);
         assert_eq!(shortest(SoundState::Off, Vec::new()).as_deref(), Some("♪"));

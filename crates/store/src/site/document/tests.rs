@@ -74,10 +74,12 @@ fn thresholds_go_from_the_site_by_the_group_to_the_camera_and_follow_its_name() 
 
 #[test]
 fn rules_are_read_and_follow_their_camera_and_slips_in_them_are_told() {
-    let more = "\n[[rule]]\n\n[[rule]]\ncamera = \"Slipway north\"\nreports = [\"motion\", \"digital-input\"]\nhours = \"22:00-06:00\"\nmark = false\nbell = true\nrun = [\"call\", \"{camera}\"]\npost = \"http://127.0.0.1:8080/x\"\nrest = 60\n";
+    let more = "\n[[rule]]\n\n[[rule]]\ncamera = \"Slipway north\"\nreports = [\"motion\", \"digital-input\"]\nhours = \"22:00-06:00\"\nmark = false\nalarm = true\nbell = true\nrun = [\"call\", \"{camera}\"]\npost = \"http://127.0.0.1:8080/x\"\nrest = 60\n";
     let (_folder, mut file) = file(&format!("sound = false\n{SITE}{more}"));
     let [all, own] = &file.site().rules[..] else { panic!("two rules") };
-    assert!(all.ledger && all.mark && !all.bell && all.kinds.is_empty() && all.is_about("anybody", None));
+    assert!(
+        own.alarm && !all.alarm && all.ledger && all.mark && !all.bell && all.kinds.is_empty() && all.is_about("anybody", None)
+    );
     assert_eq!((own.kinds.len(), own.hours.unwrap().to_string(), own.mark), (2, "22:00-06:00".to_owned(), false));
     assert_eq!((own.run.join(" "), own.rest), ("call {camera}".to_owned(), Duration::from_secs(60)));
     let camera = file.site().camera("Slipway north").unwrap().clone();

@@ -54,6 +54,7 @@ const fn sign(kind: EventKind) -> (&'static str, Tone) {
         EventKind::Freeze | EventKind::Frozen => ("■", Tone::Alarm),
         EventKind::Stutter => ("▪", Tone::Bright),
         EventKind::Strained => ("≈", Tone::Bright),
+        EventKind::ReportedAlarm => ("△", Tone::Alarm),
         EventKind::ClockWrong
         | EventKind::DecoderFailed
         | EventKind::SoundSilent

@@ -1,14 +1,14 @@
 //! The page of the sound: the selected stream with its picture, its meters, its figures; all streams with sound; a chart.
 
 use super::{SoundPage, rows};
-use crate::tui::app::App;
+use crate::tui::app::{App, hearing::decibels as decibels_of};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::chart::{self, Curve, Lines};
 use crate::tui::widgets::list::{Column, List, Said, column, table};
 use crate::tui::widgets::{paper, plate, sound, tile};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Fig, Figures, Sample, Span as Past};
-use lattice_core::sound::{Level, SoundReading};
+use lattice_core::sound::{Aligned, Level, SoundReading};
 use lattice_engine::{Drawing, FeedKey};
 use lattice_report::Chart as PaperChart;
 use lattice_term::TilePainter;
@@ -16,15 +16,18 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Widget as _, Wrap};
+use std::time::Duration;
 
 /// Columns for the meters and figures beside the picture, at least.
 const BESIDE: u16 = 46;
 /// Lines of the meters and figures.
-const FIGURES: u16 = 12;
+const FIGURES: u16 = 13;
 /// A chart that is lower cannot be read.
 const LEAST_CHART: u16 = 7;
 /// and one that is higher tells no more.
 const MOST_CHART: u16 = 24;
+/// Sound that is heard later than this after its picture is told brightly: lips and voice part (ITU-R BT.1359-1).
+const LATE: Duration = Duration::from_millis(125);
 /// Cells of a meter in the list.
 const METER: usize = 24;
 
@@ -122,7 +125,7 @@ fn cells(app: &App, key: FeedKey, sound: &SoundReading) -> Vec<Said> {
     let lossy = if sound.recent_loss.is_some_and(|share| share > 0.0) { Tone::Bright } else { Tone::Calm };
     vec![
         (app.stream_name(key), Tone::Calm),
-        (sound.state.word().replace('-', " "), if sound.state.is_received() { Tone::Calm } else { Tone::Faint }),
+        (state(app, key, sound), if sound.state.is_received() { Tone::Calm } else { Tone::Faint }),
         (if sound.state.is_received() { sound::bar(level, METER) } else { String::new() }, tone),
         (of(|level| level.rms), tone),
         (of(|level| level.peak), tone),
@@ -130,6 +133,39 @@ fn cells(app: &App, key: FeedKey, sound: &SoundReading) -> Vec<Said> {
         (lost, lossy),
         (sound::noticed(sound), tone),
     ]
+}
+
+/// The state of a stream's sound in a word, and whether it is heard here.
+fn state(app: &App, key: FeedKey, sound: &SoundReading) -> String {
+    match app.hearing.cameras.get(&key.camera).filter(|heard| heard.stream == Some(key)) {
+        Some(_) if app.hearing.is_heard(key.camera) => format!("{} heard", sound::HEARD),
+        Some(_) => format!("{} muted", sound::HEARD),
+        None => sound.state.word().replace('-', " "),
+    }
+}
+
+/// Whether a stream is heard here, and how that lies to its picture.
+fn heard(app: &App, key: FeedKey) -> (String, bool) {
+    let hearing = &app.hearing;
+    if !hearing.possible {
+        return (String::new(), false);
+    }
+    let Some(of) = hearing.cameras.get(&key.camera).filter(|heard| heard.stream == Some(key)) else {
+        return ("no: l listens".to_owned(), false);
+    };
+    if hearing.muted {
+        return ("muted: m lets it be heard".to_owned(), true);
+    }
+    if !hearing.is_heard(key.camera) {
+        return ("another one is heard alone".to_owned(), false);
+    }
+    let volume = decibels_of(hearing.volume);
+    match of.aligned {
+        Aligned::Nothing => (format!("{volume}, nothing came yet"), true),
+        Aligned::WithPicture => (format!("{volume}, with its picture"), false),
+        Aligned::After(by) => (format!("{volume}, {:.0} ms after its picture", by.as_secs_f64() * 1e3), by > LATE),
+        Aligned::AsItComes => (format!("{volume}, as it comes: no sender reports of both"), true),
+    }
 }
 
 /// The meters and figures of the selected stream.
@@ -172,8 +208,10 @@ fn about<'a>(app: &App, theme: Theme, key: FeedKey, figures: &Figures, width: us
     let share = sound.recent_loss.map_or_else(|| "–".to_owned(), |share| format!("{:.2} %", share * 100.0));
     let jitter = sound.jitter.map_or_else(|| "–".to_owned(), |jitter| format!("{:.1} ms", jitter.as_secs_f64() * 1e3));
     let bitrate = sound.bitrate.map_or_else(|| "–".to_owned(), |bits| format!("{:.0} kbit/s", bits.kilo()));
+    let (heard, unusual) = heard(app, key);
     let rows = [
         ("state", state, !sound.state.is_received()),
+        ("heard", heard, unusual),
         ("coding", coding, false),
         ("noticed", sound::noticed(sound), true),
         ("clipped", format!("{} samples in 1 s", sound.clipped), sound.clipped > 0),
