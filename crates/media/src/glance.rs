@@ -3,6 +3,7 @@
 use crate::picture::{ColourDescription, Planes};
 use lattice_core::sight::{CELLS, COLUMNS, Glance, ROWS};
 use lattice_core::{Mono, flash, motion};
+use multiversion::multiversion;
 
 /// Rows that are looked at, at most: the rest of a large picture tells the same.
 const ROWS_AT_MOST: usize = 540;
@@ -80,18 +81,36 @@ fn means(picture: &Planes<'_>, (columns, rows): (usize, usize), most: usize) -> 
         return None;
     }
     let step = (height / most).max(1);
-    let (mut sums, mut counts) = (vec![0u32; columns * rows], vec![0u32; columns * rows]);
     let edges: Vec<usize> = (0..=columns).map(|column| column * width / columns).collect();
-    for y in (0..height).step_by(step) {
-        let (row, first) = (&luma[y * stride..y * stride + width], y * rows / height * columns);
-        let cells = sums[first..first + columns].iter_mut().zip(&mut counts[first..first + columns]);
-        for ((sum, count), edge) in cells.zip(edges.windows(2)) {
-            let part = &row[edge[0]..edge[1]];
-            *sum += part.iter().map(|value| u32::from(*value)).sum::<u32>();
-            *count += part.len() as u32;
+    // The rows of a place are added up column by column first: that is done many at a time. No more than 256 of them fit.
+    let (mut places, mut sums) = (vec![0u8; columns * rows], vec![0u16; width]);
+    let mut y = 0;
+    for line in places.chunks_exact_mut(columns) {
+        let row = y * rows / height;
+        let mut count = 0;
+        sums.fill(0);
+        while y < height && y * rows / height == row {
+            if count < 256 {
+                add(&mut sums, &luma[y * stride..y * stride + width]);
+                count += 1;
+            }
+            y += step;
+        }
+        for (place, edge) in line.iter_mut().zip(edges.windows(2)) {
+            let part = &sums[edge[0]..edge[1]];
+            let sum: u32 = part.iter().map(|value| u32::from(*value)).sum();
+            *place = (sum / (part.len() as u32 * count).max(1)) as u8;
         }
     }
-    Some(sums.iter().zip(counts).map(|(sum, count)| (sum / count.max(1)) as u8).collect())
+    Some(places)
+}
+
+/// Adds a row of pixels to those before it.
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1"))]
+fn add(sums: &mut [u16], row: &[u8]) {
+    for (sum, value) in sums.iter_mut().zip(row) {
+        *sum += u16::from(*value);
+    }
 }
 
 #[cfg(test)]
