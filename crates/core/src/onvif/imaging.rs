@@ -90,6 +90,16 @@ impl ImagingItem {
     pub fn name(self) -> &'static str {
         PLACES.iter().find(|place| place.item == self).map_or("", |place| place.name)
     }
+
+    /// Its unit, where it has one; the others are on the device's own scale.
+    #[must_use]
+    pub const fn unit(self) -> &'static str {
+        match self {
+            Self::ExposureTime => " µs",
+            Self::Gain => " dB",
+            _ => "",
+        }
+    }
 }
 
 /// What an item is set to.

@@ -235,11 +235,18 @@ impl App {
 
     /// The camera that stands at a place for a while instead of its own.
     pub fn guest(&self, place: usize) -> Option<CameraId> {
-        let called = self.called.get(&place).map(|(camera, _)| *camera);
-        called.or_else(|| self.fronted.get(&place).copied())
+        let called = self.called.get(&place).map(|(camera, _)| *camera).filter(|camera| !self.has_place(*camera));
+        let comes = |camera: &CameraId| !self.called.values().any(|(called, _)| called == camera);
+        called.or_else(|| self.fronted.get(&place).copied().filter(comes))
     }
 
-    /// A camera that reports something gets a tile for so long; one that is on the page already has one.
+    /// Whether a camera has a place of its own on the page that is shown.
+    fn has_place(&self, camera: CameraId) -> bool {
+        let own = |place| self.placed(place).and_then(|placed| self.camera_index(&placed.camera));
+        (0..self.lattices.shown().places()).any(|place| own(place) == Some(camera))
+    }
+
+    /// A camera that reports something gets a tile for so long, on whatever page is shown; where it has one of its own, it stays in that.
     pub fn call(&mut self, name: &str, place: usize, span: Duration) {
         let Some(camera) = self.camera_index(name) else { return };
         let until = self.now + span;
@@ -247,8 +254,9 @@ impl App {
             *have = until;
             return;
         }
-        let own = |tile: &crate::tui::app::Tile| tile.camera == camera;
-        if place < self.lattices.shown().places() && !self.tiles.iter().any(own) {
+        // Who has a place takes none from another one who was called.
+        let free = !self.called.contains_key(&place) || !self.has_place(camera);
+        if place < self.lattices.shown().places() && free {
             self.called.insert(place, (camera, until));
             self.same_tiles_since = self.now;
             self.seat();

@@ -256,21 +256,27 @@ impl ImagingPage {
             Told::None(why) => return text(why, buf),
             Told::Here(imaging) => imaging,
         };
+        let said = |item: &ImagingItem, now: &ImagingValue| match self.wanted.get(item) {
+            Some(wanted) => now.to_string().len() + wanted.to_string().len() + 3,
+            None => now.to_string().len(),
+        };
+        let values = imaging.settings.iter().map(|(item, now)| said(item, now)).max().unwrap_or(0).max(VALUE);
         for (n, (item, now)) in (0u16..).zip(&imaging.settings) {
             let here = usize::from(n) == self.row;
             let wanted = self.wanted.get(item);
             let tone = if here { Tone::Here } else { Tone::Calm };
             let sign = if here { "▸ " } else { "  " };
-            let mut spans =
-                vec![Span::styled(format!("{sign}{:<width$}", item.name(), width = usize::from(NAME - 2)), theme.tone(tone))];
+            let name = format!("{}{}", item.name(), item.unit());
+            let mut spans = vec![Span::styled(format!("{sign}{name:<width$}", width = usize::from(NAME - 2)), theme.tone(tone))];
             let now_tone = if wanted.is_some() { Tone::Faint } else { tone };
             match wanted {
-                None => spans.push(Span::styled(format!("{:<VALUE$}", now.to_string()), theme.tone(now_tone))),
+                None => spans.push(Span::styled(now.to_string(), theme.tone(now_tone))),
                 Some(wanted) => spans.extend([
                     Span::styled(now.to_string(), theme.tone(now_tone)),
                     Span::styled(format!(" → {wanted}"), theme.tone(Tone::Bright)),
                 ]),
             }
+            spans.push(Span::raw(" ".repeat(values - said(item, now))));
             let limits = match imaging.options.get(item) {
                 Some(ImagingChoice::Range(scale)) => {
                     format!("  {} to {}", ImagingValue::Number(scale.least), ImagingValue::Number(scale.most))

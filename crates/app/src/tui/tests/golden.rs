@@ -4,12 +4,15 @@
 use super::*;
 use crate::tui::page::WELCOME;
 use lattice_core::motion::{CELLS, COLUMNS, Outline, Shape, Stage, Way};
+use lattice_core::onvif::{ImagingChoice, ImagingItem, ImagingValue, Scale};
 use lattice_core::sound::{Aligned, Level, Noticed, SoundReading, SoundState};
-use lattice_engine::{ALWAYS, HeardOf, Hearing, MotionState, ShapeState};
+use lattice_engine::jobs::DeviceNews;
+use lattice_engine::{ALWAYS, HeardOf, Hearing, MotionState, News, ShapeState};
+use lattice_net::Imaging;
 use std::fmt::Write as _;
 
 /// What is shown, and the keys that lead there from the wall.
-const SHOWN: [(&str, &str); 23] = [
+const SHOWN: [(&str, &str); 24] = [
     ("wall", ""),
     ("enlarged", "enter"),
     ("trouble", "!"),
@@ -31,6 +34,7 @@ const SHOWN: [(&str, &str); 23] = [
     ("steer", "H"),
     ("adjust", "Y right"),
     ("lens", "; p p"),
+    ("imaging", "%"),
     ("motion", "# space right space"),
     ("zoomed", "enter I I I"),
 ];
@@ -121,6 +125,32 @@ fn listen(app: &mut App) {
     });
 }
 
+/// The camera's imaging service answers; something was changed and is not set yet.
+fn answer(app: &mut App) {
+    let number = |item, value: f64, least: f64, most: f64| {
+        (item, ImagingValue::Number(value), ImagingChoice::Range(Scale { least, most }))
+    };
+    let word = |item, value: &str, words: &[&str]| {
+        let words = words.iter().map(|word| (*word).to_owned()).collect();
+        (item, ImagingValue::Word(value.into()), ImagingChoice::Words(words))
+    };
+    let told = [
+        number(ImagingItem::Brightness, 50.0, 0.0, 100.0),
+        number(ImagingItem::Contrast, 62.0, 0.0, 100.0),
+        word(ImagingItem::ExposureMode, "AUTO", &["AUTO", "MANUAL"]),
+        number(ImagingItem::ExposureTime, 20_000.0, 100.0, 40_000.0),
+        word(ImagingItem::IrCut, "ON", &["ON", "OFF", "AUTO"]),
+        number(ImagingItem::WideRangeLevel, 7.5, 0.0, 10.0),
+    ];
+    let settings = told.iter().map(|(item, value, _)| (*item, value.clone())).collect();
+    let options = told.iter().map(|(item, _, choice)| (*item, choice.clone())).collect();
+    let service = "http://192.0.2.9/imaging".parse().unwrap();
+    let imaging = Imaging::new(service, "source".into(), settings, options);
+    let name = app.cameras.name(app.tiles[0].camera).to_owned();
+    app.on_news(&News::Device(name, DeviceNews::Imaging(Ok(Some(Box::new(imaging))))));
+    keyed(app, "right");
+}
+
 fn keyed(app: &mut App, keys: &str) {
     for key in keys.split_whitespace() {
         let code = match key {
@@ -153,8 +183,10 @@ fn every_page_is_as_it_was_in_a_small_and_in_a_large_terminal() {
         for (name, keys) in SHOWN {
             let mut app = port(width, height);
             keyed(&mut app, keys);
-            if name == "sound" {
-                listen(&mut app);
+            match name {
+                "sound" => listen(&mut app),
+                "imaging" => answer(&mut app),
+                _ => {}
             }
             seen.insert(app.page_name());
             let screen = draw(&app, ColourDepth::Mono);
@@ -185,7 +217,7 @@ fn every_page_is_as_it_was_in_a_small_and_in_a_large_terminal() {
         changed[..changed.len().min(6)].join("\n")
     );
     // The others have no sample: a device that answers, a port that is listened on, the first start.
-    let others = ["Device", "Imaging", "Listening ports", WELCOME];
+    let others = ["Device", "Listening ports", WELCOME];
     for table in port(80, 24).pages.tables {
         assert!(seen.contains(table.name) != others.contains(&table.name), "{} has no kept screen", table.name);
     }

@@ -498,6 +498,23 @@ fn the_demo_says_which_key_to_press_next_until_each_was_pressed_or_left_out() {
 }
 
 #[test]
+fn a_camera_that_is_called_comes_to_the_front_of_a_tour_and_stands_once_on_each_of_its_pages() {
+    let mut app = two_fours();
+    app.begin_tour("round");
+    later(&mut app, 1);
+    app.on_news(&News::Front("Berth 6".into(), 0, Duration::from_secs(70)));
+    assert_eq!(names(&app)[0], "Berth 6");
+    assert!(has(&draw(&app, ColourDepth::True), "tour round 1/2"), "the tour goes on");
+    later(&mut app, 21);
+    assert_eq!(names(&app).iter().filter(|name| **name == "Berth 6").count(), 1, "{:?}", names(&app));
+    later(&mut app, 21);
+    assert_eq!(names(&app)[0], "Berth 6", "round, and still there");
+    later(&mut app, 30);
+    later(&mut app, 21);
+    assert!(names(&app)[0] == "Slipway north" || names(&app)[0] == "Berth 4", "its time is over: {:?}", names(&app));
+}
+
+#[test]
 fn a_camera_that_is_called_stands_in_its_tile_for_a_while_and_is_given_back() {
     let mut app = two_fours();
     let before: Vec<String> = names(&app).into_iter().map(str::to_owned).collect();
