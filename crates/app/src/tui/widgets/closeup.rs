@@ -17,7 +17,7 @@ use ratatui::widgets::Widget as _;
 /// Rows that it takes at the foot of a page,
 pub const ROWS: u16 = 13;
 /// where the page has so many,
-const FROM_ROWS: u16 = 36;
+const FROM_ROWS: u16 = 30;
 /// and so many columns.
 const FROM_COLUMNS: u16 = 100;
 

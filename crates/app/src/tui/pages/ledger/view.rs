@@ -154,10 +154,12 @@ fn title(app: &App, page: &LedgerPage, theme: Theme, area: Rect, buf: &mut Buffe
     if !page.filter.is_empty() {
         say(Tone::Here, format!("with {}", page.filter));
     }
-    if app.record.size > 0 {
-        say(Tone::Faint, format!("record {:.1} MB", app.record.size as f64 / 1e6));
+    let record = Span::styled(format!("  record {:.1} MB", app.record.size as f64 / 1e6), theme.tone(Tone::Faint));
+    let mut line = Line::from(spans);
+    if app.record.size > 0 && line.width() + record.width() <= usize::from(area.width) {
+        line.push_span(record);
     }
-    Line::from(spans).render(area, buf);
+    line.render(area, buf);
 }
 
 fn line(app: &App, entry: &Entry) -> Vec<Said> {

@@ -5,7 +5,7 @@ use crate::tui::app::{App, hearing::decibels as decibels_of};
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::chart::{self, Curve, Lines};
 use crate::tui::widgets::list::{Column, List, Said, column, table};
-use crate::tui::widgets::{paper, plate, sound, tile};
+use crate::tui::widgets::{fact, paper, plate, sound, tile};
 use lattice_core::lattice::Aspect;
 use lattice_core::meter::{Fig, Figures, Sample, Span as Past};
 use lattice_core::sound::{Aligned, Level, SoundReading};
@@ -230,10 +230,11 @@ fn about<'a>(app: &App, theme: Theme, key: FeedKey, figures: &Figures, width: us
             false,
         ),
     ];
-    lines.extend(rows.into_iter().filter(|(_, text, _)| !text.is_empty()).map(|(name, text, bad)| {
-        let tone = if bad { Tone::Bright } else { Tone::Text };
-        Line::from(vec![Span::styled(format!("{name:<9}"), theme.tone(Tone::Faint)), Span::styled(text, theme.tone(tone))])
-    }));
+    lines.extend(
+        rows.into_iter()
+            .filter(|(_, text, _)| !text.is_empty())
+            .flat_map(|(name, text, bad)| fact(theme, (name, &text, if bad { Tone::Bright } else { Tone::Text }), 9, width)),
+    );
     lines
 }
 

@@ -5,7 +5,7 @@ use crate::tui::app::App;
 use crate::tui::theme::{Theme, Tone};
 use crate::tui::widgets::chart::{self, Curve, Lines};
 use crate::tui::widgets::lane;
-use crate::tui::widgets::{paper, plate, sound, tile};
+use crate::tui::widgets::{fact, paper, plate, sound, tile};
 use lattice_core::FrameRate;
 use lattice_core::Wall;
 use lattice_core::lattice::Aspect;
@@ -132,7 +132,7 @@ pub fn draw(
     let all: Vec<(FeedKey, &Figures)> =
         streams.iter().filter_map(|key| Some((*key, app.figures.get(key).map(AsRef::as_ref)?))).collect();
     let lines = match all.as_slice() {
-        [(key, one)] => figure_lines(theme, one, app.thresholds(*key)),
+        [(key, one)] => figure_lines(theme, one, app.thresholds(*key), beside),
         several => compared(theme, several),
     };
     for (row, line) in lines.into_iter().take(usize::from(beside.height)).enumerate() {
@@ -189,7 +189,7 @@ fn millis(span: Duration) -> String {
 }
 
 /// What it declares against what it does.
-fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<Line<'a>> {
+fn figure_lines(theme: Theme, figures: &Figures, limits: Thresholds, area: Rect) -> Vec<Line<'static>> {
     let unknown = || "–".to_owned();
     let rate = |rate: Option<f64>| rate.map_or_else(unknown, |rate| format!("{rate:.1}"));
     let spread =
@@ -266,11 +266,18 @@ fn figure_lines<'a>(theme: Theme, figures: &Figures, limits: Thresholds) -> Vec<
             figures.dropout_now.is_some(),
         ),
     ];
-    let line = |(name, text, bad): (&'static str, String, bool)| {
-        let tone = if bad { Tone::Bright } else { Tone::Text };
-        Line::from(vec![Span::styled(format!("{name:<10} "), theme.tone(Tone::Faint)), Span::styled(text, theme.tone(tone))])
+    let lines = |(name, text, bad): (&'static str, String, bool)| {
+        fact(theme, (name, &text, if bad { Tone::Bright } else { Tone::Text }), 11, usize::from(area.width))
     };
-    rows.into_iter().filter(|(_, text, _)| !text.is_empty()).map(line).collect()
+    // What does not fit whole is left out.
+    let mut out = Vec::new();
+    for fact in rows.into_iter().filter(|(_, text, _)| !text.is_empty()).map(lines) {
+        if out.len() + fact.len() > usize::from(area.height) {
+            break;
+        }
+        out.extend(fact);
+    }
+    out
 }
 
 /// The camera's clock against ours, and how fast it runs away.
