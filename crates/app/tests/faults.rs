@@ -253,18 +253,25 @@ fn what_one_camera_does_stays_its_own() {
         let name = format!("{deed:?}");
         bad.does(deed);
         let _ = wall.viewer.order(Command::Retry(villain));
-        let before = wall.decoded();
-        let until = Instant::now() + span;
-        while Instant::now() < until {
-            std::thread::sleep(Duration::from_millis(50));
-            let text = format!("{:?} {:?}", wall.figures(OTHERS), wall.told("villain"));
-            assert!(!text.contains("\\u{1b}"), "{name}: {text}");
-        }
-        // Each of the others is decoded as it comes, also beside one that wants more than there is.
-        for (index, (before, now)) in before.into_iter().zip(wall.decoded()).enumerate() {
-            let (came, decoded) = (now.0 - before.0, now.1 - before.1);
+        // Each of the others is decoded as it comes, also beside one that wants more than there is. A starved machine decodes less for
+        // a while; what the villain takes it takes for as long as it goes on.
+        let mut tries = 0;
+        loop {
+            let before = wall.decoded();
+            let until = Instant::now() + span;
+            while Instant::now() < until {
+                std::thread::sleep(Duration::from_millis(50));
+                let text = format!("{:?} {:?}", wall.figures(OTHERS), wall.told("villain"));
+                assert!(!text.contains("\\u{1b}"), "{name}: {text}");
+            }
             let least = if strict { 0.97 } else { 0.7 };
-            assert!(decoded as f64 + 4.0 >= came as f64 * least, "{name}: {index} had {decoded} of {came} decoded");
+            let short = before.into_iter().zip(wall.decoded()).enumerate().find_map(|(index, (before, now))| {
+                let (came, decoded) = (now.0 - before.0, now.1 - before.1);
+                ((decoded as f64) + 4.0 < came as f64 * least).then(|| format!("{index} had {decoded} of {came} decoded"))
+            });
+            tries += 1;
+            let Some(short) = short else { break };
+            assert!(!strict && tries < 5, "{name}: {short}");
         }
         wall.all_go_on(&name, if goes_on { &[] } else { &[OTHERS] });
         if deed == Deed::Heavy {

@@ -6,6 +6,7 @@ use lattice_core::lens::{Gaze, Lens, Mount, Projection};
 use lattice_core::video::ColourMatrix;
 use lattice_core::view::{View, Zoom};
 use lattice_media::{Adjuster, ColourDescription, H264Decoder, Planes, Scaler, Unroller};
+use lattice_sim::{Coded, Role, StreamSpec, View as LiveView};
 use std::hint::black_box;
 use std::time::Instant;
 
@@ -148,12 +149,12 @@ fn zoom() {
     }
 }
 
-/// Four views of a stream beside its decoding alone.
-fn views() {
+/// A stream as a fixture has it; nothing where it is not there.
+fn of_fixture() -> Vec<Vec<u8>> {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../fixtures/streams/h264_high_b2_640x360_30.h264");
     let Ok(bytes) = std::fs::read(path) else {
         println!("four views: there is no {path}");
-        return;
+        return Vec::new();
     };
     let mut units: Vec<Vec<u8>> = Vec::new();
     for nal in lattice_core::video::annex_b(&bytes) {
@@ -164,9 +165,21 @@ fn views() {
         unit.extend([0, 0, 0, 1]);
         unit.extend_from_slice(nal);
     }
+    units
+}
+
+/// Four seconds of what a camera of all around sends.
+fn of_all_around() -> Vec<Vec<u8>> {
+    let spec = StreamSpec::new(Role::Main, (1920, 960), 25.0, 4000);
+    let mut coded = Coded::new(LiveView::Slipway, "Tarnhithe", &spec).unwrap();
+    (0..100).map(|n| coded.unit(i64::from(n) * 40_000, n).unwrap().to_vec()).collect()
+}
+
+/// Four views of a stream beside its decoding alone.
+fn views(size: &str, units: &[Vec<u8>], (width, height): (usize, usize)) {
     let lens = Lens::new(Projection::Equirectangular, Mount::Wall);
     let mut unrollers: [Unroller; 4] = Default::default();
-    let mut out = vec![0; 160 * 90 * 3];
+    let mut out = vec![0; width * height * 3];
     let run = |each: &mut dyn FnMut(&Planes<'_>)| {
         let mut decoder = H264Decoder::new().unwrap();
         for (n, unit) in units.iter().enumerate() {
@@ -181,14 +194,14 @@ fn views() {
             run(&mut |planes| {
                 for (n, unroller) in (0..).zip(&mut unrollers) {
                     let gaze = Gaze::degrees(f64::from(n) * 90.0, 0.0, 0.0, 90.0);
-                    unroller.unroll(planes, COLOUR, &View::Window(lens, gaze), (160, 90), 1.0, &mut out);
+                    unroller.unroll(planes, COLOUR, &View::Window(lens, gaze), (width, height), 1.0, &mut out);
                 }
             });
         },
         &mut || run(&mut |planes| assert!(black_box(planes.y.len()) > 0)),
     );
     println!(
-        "four views of 160x90 of one stream of {} pictures: {four:.0} ms, decoding alone {bare:.0} ms, ratio {ratio:.2}",
+        "four views of {width}x{height} of one stream of {size}, {} pictures: {four:.0} ms, decoding alone {bare:.0} ms, ratio {ratio:.2}",
         units.len()
     );
 }
@@ -197,5 +210,9 @@ fn main() {
     unroll();
     adjust();
     zoom();
-    views();
+    let small = of_fixture();
+    views("640x360", &small, (160, 90));
+    let large = of_all_around();
+    views("1920x960", &large, (160, 90));
+    views("1920x960", &large, (320, 180));
 }

@@ -176,6 +176,8 @@ fn line(app: &App, entry: &Entry) -> Vec<Said> {
     // Of what comes and goes, for how long it was really gone.
     let lasted = if entry.comes_and_goes() { entry.parts.missing(app.utc) } else { entry.length(app.utc) };
     let lasted = if entry.kind.is_change() { String::new() } else { format!("{}{runs}", length_text(lasted)) };
+    // That it is an alarm stands in a column of its own.
+    let word = if entry.kind == EventKind::ReportedAlarm { EventKind::Reported } else { entry.kind }.word();
     let shelved = entry.shelved_until.is_some_and(|until| until > app.utc);
     let note = match (&entry.acknowledged, shelved) {
         (Some(acknowledged), _) => (format!("{} {}", acknowledged.by, moment(acknowledged.at, app.utc)), Tone::Calm),
@@ -185,7 +187,7 @@ fn line(app: &App, entry: &Entry) -> Vec<Said> {
     };
     vec![
         calm(moment(entry.start, app.utc)),
-        (format!("{sign} {}{times}", entry.kind.word()), if entry.end.is_none() { tone } else { Tone::Calm }),
+        (format!("{sign} {word}{times}"), if entry.end.is_none() { tone } else { Tone::Calm }),
         (entry.subject(), if alarm { Tone::Alarm } else { Tone::Calm }),
         calm(lasted),
         calm(entry.cause.map_or_else(String::new, |cause| cause.to_string())),
