@@ -112,6 +112,7 @@ impl Ledger {
     /// Until when what a camera does by this cause is shelved; `None` where it is not. What is shelved is so for what comes after it too.
     #[must_use]
     pub fn shelf(&self, camera: &str, cause: Option<Cause>, now: Wall) -> Option<Wall> {
+        cause?;
         let of_camera = |entry: &&Entry| entry.cause == cause && entry.cameras.iter().any(|name| name == camera);
         let newest = self.entries.iter().rev().take(LOOKED_AT).find(of_camera)?;
         newest.shelved_until.filter(|until| *until > now)

@@ -31,7 +31,7 @@ pub enum Listen {
 /// How a camera is heard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct HeardOf {
-    /// The stream whose sound that is; `None` while none is received.
+    /// The stream whose sound that is, also while nothing comes of it: it is to stay open. `None` before the first.
     pub stream: Option<FeedKey>,
     /// How it lies to the picture.
     pub aligned: Aligned,
@@ -93,24 +93,21 @@ impl Listening {
             return Err("this program was built without listening: build it with --features sound".into());
         };
         let hearing = Arc::make_mut(&mut self.hearing);
+        let comes = matches!(order, Listen::Toggle(camera) | Listen::Solo(camera) if !hearing.cameras.contains_key(&camera));
+        if comes && hearing.cameras.len() >= MOST_HEARD {
+            return Err(format!("{MOST_HEARD} cameras are listened to already: leave one of them first"));
+        }
         match order {
             Listen::Toggle(camera) => {
                 if hearing.cameras.remove(&camera).is_none() {
-                    if hearing.cameras.len() >= MOST_HEARD {
-                        return Err(format!("{MOST_HEARD} cameras are listened to already: leave one of them first"));
-                    }
                     hearing.cameras.insert(camera, HeardOf::default());
                     hearing.muted = false;
                 }
             }
             Listen::Solo(camera) if hearing.solo == Some(camera) => hearing.solo = None,
             Listen::Solo(camera) => {
-                if hearing.cameras.len() < MOST_HEARD || hearing.cameras.contains_key(&camera) {
-                    hearing.cameras.entry(camera).or_default();
-                    (hearing.solo, hearing.muted) = (Some(camera), false);
-                } else {
-                    return Err(format!("{MOST_HEARD} cameras are listened to already: leave one of them first"));
-                }
+                hearing.cameras.entry(camera).or_default();
+                (hearing.solo, hearing.muted) = (Some(camera), false);
             }
             Listen::Mute => hearing.muted = !hearing.muted,
             Listen::Volume(by) => hearing.volume = hearing.volume.saturating_add(by).clamp(*VOLUME.start(), *VOLUME.end()),
@@ -156,9 +153,11 @@ impl Listening {
             let of_camera: Vec<FeedKey> = feeds.open_of(*camera).filter(received).collect();
             let (voice, key) = self.voices.entry(*camera).or_insert_with(|| (self.mixer.voice(), None));
             let stays = key.filter(|key| of_camera.contains(key) && (seen(key) || !of_camera.iter().any(seen)));
-            *key = stays.or_else(|| of_camera.iter().copied().find(seen)).or_else(|| of_camera.first().copied());
+            let next = stays.or_else(|| of_camera.iter().copied().find(seen)).or_else(|| of_camera.first().copied());
+            // While its session is away it is waited for.
+            *key = next.or(*key);
             voice.set_gain(self.hearing.gain(*camera));
-            *told = HeardOf { stream: *key, aligned: if key.is_some() { voice.aligned() } else { Aligned::Nothing } };
+            *told = HeardOf { stream: *key, aligned: if next.is_some() { voice.aligned() } else { Aligned::Nothing } };
         }
         let voices = &self.voices;
         feeds.hear(|key| voices.get(&key.camera).filter(|(_, heard)| *heard == Some(key)).map(|(voice, _)| voice));
@@ -184,7 +183,7 @@ mod tests {
     use lattice_core::view::View;
     use lattice_core::{Mono, Role, SourceUrl, TransportChoice};
     use lattice_net::{Origin, Trust, clock};
-    use lattice_sim::{Log, Port, SoundSpec, tarnhithe};
+    use lattice_sim::{Fault, Log, Port, SoundSpec, tarnhithe};
     use std::sync::Mutex;
     use std::sync::atomic::{AtomicBool, Ordering};
     use std::time::{Duration, Instant};
@@ -236,7 +235,7 @@ mod tests {
         engine: Engine,
         viewer: Viewer,
         keys: Vec<FeedKey>,
-        _cameras: (tokio::runtime::Runtime, Port),
+        cameras: (tokio::runtime::Runtime, Port),
     }
 
     /// Two cameras on a screen: one with a tone of -20 dBFS, one without sound.
@@ -272,7 +271,7 @@ mod tests {
             Shown { key: *key, place, wanted: SMALL_TILE, view, playout: None }
         };
         viewer.look(Demand { open: keys.clone(), shown: keys.iter().enumerate().map(shown).collect(), ..Demand::default() });
-        Rig { engine, viewer, keys, _cameras: (runtime, port) }
+        Rig { engine, viewer, keys, cameras: (runtime, port) }
     }
 
     impl Rig {
@@ -338,6 +337,11 @@ mod tests {
         rig.until("again", |_| (rms() + 26.0).abs() < 0.3);
         rig.listen(Listen::Toggle(other));
         rig.says("camera 1: it has no sound");
+        // Its session goes, for longer than its sound is known, and comes back.
+        rig.cameras.1.cameras()[0].inject(Fault::Cut { lasting: Duration::from_secs(5) });
+        rig.until("nothing comes", |hearing| lies(hearing) == Aligned::Nothing && rms() < -90.0);
+        rig.until("its stream is waited for", |hearing| hearing.cameras[&one].stream == Some(rig.keys[0]));
+        rig.until("it is back", |_| (rms() + 26.0).abs() < 0.3);
         BREAKS.store(true, Ordering::Release);
         rig.says("nothing is heard any more: it was unplugged");
         rig.until("its end", |hearing| hearing.cameras.is_empty() && hearing.speaker.is_none());

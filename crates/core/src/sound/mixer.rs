@@ -16,9 +16,11 @@ const LONGEST: f64 = 6.0;
 const LARGEST_GAP: f64 = 1.0;
 /// A packet is heard no sooner than so long after it arrived: what the next ones vary by.
 const LEAST_WAIT: Duration = Duration::from_millis(60);
-/// Where packets come too late for that, it becomes longer, by so much and up to so long.
+/// Where packets come too late for that, it becomes longer by how late they are and so much, up to so long,
 const WAIT_STEP: Duration = Duration::from_millis(20);
 const MOST_WAIT: Duration = Duration::from_millis(400);
+/// and shorter again by a step when so many packets in a row came in time.
+const IN_TIME: u32 = 1500;
 /// When samples are due follows the packets by this share of each,
 const FOLLOWS: f64 = 0.02;
 /// or at once, after so many packets in a row that are off by so many microseconds.
@@ -65,6 +67,7 @@ struct Line {
     /// The timestamp that is heard next.
     at: Option<f64>,
     wait: Duration,
+    in_time: u32,
     aligned: Aligned,
     gain: f32,
     wanted: f32,
@@ -73,7 +76,7 @@ struct Line {
 impl Default for Line {
     fn default() -> Self {
         let (frames, wait, aligned) = (VecDeque::new(), LEAST_WAIT, Aligned::Nothing);
-        Self { rate: 0.0, frames, first: 0, offset: None, far: 0, at: None, wait, aligned, gain: 0.0, wanted: 1.0 }
+        Self { rate: 0.0, frames, first: 0, offset: None, far: 0, at: None, wait, in_time: 0, aligned, gain: 0.0, wanted: 1.0 }
     }
 }
 
@@ -132,8 +135,15 @@ impl Line {
 
     /// When a packet is due, and with it the others.
     fn note_due(&mut self, heard: &Heard<'_>) {
-        if self.at.is_some_and(|at| at > heard.timestamp as f64) && self.wait < MOST_WAIT {
-            self.wait += WAIT_STEP;
+        self.in_time += 1;
+        let late = self.at.map_or(0.0, |at| (at - heard.timestamp as f64) / self.rate);
+        if late > 0.0 {
+            let wait = (self.wait + Duration::from_secs_f64(late.min(LARGEST_GAP)) + WAIT_STEP).min(MOST_WAIT);
+            // What is heard waits at once, so that the next ones are not late as well.
+            self.offset = self.offset.map(|offset| offset + wait.saturating_sub(self.wait).as_micros() as f64);
+            (self.wait, self.in_time, self.at) = (wait, 0, None);
+        } else if self.in_time >= IN_TIME {
+            (self.wait, self.in_time) = (self.wait.saturating_sub(WAIT_STEP).max(LEAST_WAIT), 0);
         }
         let soonest = heard.arrival + self.wait;
         let due = heard.due.map_or(soonest, |due| due.max(soonest));

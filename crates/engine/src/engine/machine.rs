@@ -100,6 +100,7 @@ pub(super) struct Machine {
     /// The cameras in whose pictures something is watched.
     pub(super) motions: Motions,
     pub(super) motion_told: Every,
+    /// What the operator listens to.
     pub(super) listening: Listening,
     jobs: (Sender<JobNews>, Receiver<JobNews>),
     pub(super) screens: Option<Screens>,

@@ -29,7 +29,7 @@ impl App {
 
     /// Hears nothing, or again what is listened to.
     pub fn mute(&mut self) {
-        if self.hearing.cameras.is_empty() {
+        if self.hearing.possible && self.hearing.cameras.is_empty() {
             return self.say(Tone::Text, "no camera is listened to".into());
         }
         self.tell(Command::Listen(Listen::Mute));
@@ -38,6 +38,9 @@ impl App {
     /// Louder or softer.
     pub fn change_volume(&mut self, by: i8) {
         self.tell(Command::Listen(Listen::Volume(by)));
+        if !self.hearing.possible {
+            return;
+        }
         let volume = self.hearing.volume.saturating_add(by).clamp(*lattice_engine::VOLUME.start(), *lattice_engine::VOLUME.end());
         self.say(Tone::Text, format!("volume {}", decibels(volume)));
     }

@@ -115,6 +115,34 @@ fn sound_that_comes_later_than_its_picture_is_heard_soon_and_says_so() {
 }
 
 #[test]
+fn packets_that_come_unevenly_are_waited_for_and_no_longer_than_needed() {
+    let (mixer, rate) = (Mixer::default(), ClockRate::new(8000).unwrap());
+    let voice = mixer.voice();
+    // For a while every third packet comes 150 ms later, then none.
+    let late = |number: i64| if number < 1500 && number % 3 == 0 { 150_000 } else { 0 };
+    let mut packets: Vec<(i64, i64)> = (0..20_000).map(|number| (20_000 * (number + 1) + late(number), number)).collect();
+    packets.sort_unstable();
+    let mut next = packets.into_iter().peekable();
+    let mut gaps = [0; 400];
+    let wait = || voice.0.lock().unwrap().wait;
+    let mut longest = Duration::ZERO;
+    for now in (0..400_000_000).step_by(10_000) {
+        while let Some((arrives, number)) = next.next_if(|(arrives, _)| *arrives <= now) {
+            let samples = [0.25; 160];
+            let arrival = at(arrives);
+            voice.push(&Heard { arrival, due: None, timestamp: number * 160, rate, channels: 1, samples: &samples });
+        }
+        let mut out = [0.0; 480];
+        mixer.fill(at(now), 48_000, 1, &mut out);
+        gaps[(now / 1_000_000) as usize] += out.iter().filter(|sample| sample.abs() < 0.05).count();
+        longest = longest.max(wait());
+    }
+    assert!((150..=260).contains(&longest.as_millis()), "{longest:?}");
+    assert!(gaps[0] > 1000 && gaps[2..40].iter().sum::<usize>() == 0, "{:?}", &gaps[..40]);
+    assert!(wait() <= LEAST_WAIT + 4 * WAIT_STEP && gaps[40..].iter().sum::<usize>() == 0, "{:?}", wait());
+}
+
+#[test]
 fn what_is_lost_is_silent_and_moves_nothing() {
     let camera = Camera { rate: 8000, ppm: 0.0, path: 5000, picture: Some(200_000) };
     let (heard, _) = hear(&camera, 10, |packet| packet % 50 == 25, |n| tone(8000, n));

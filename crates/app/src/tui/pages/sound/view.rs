@@ -161,7 +161,7 @@ fn heard(app: &App, key: FeedKey) -> (String, bool) {
     }
     let volume = decibels_of(hearing.volume);
     match of.aligned {
-        Aligned::Nothing => (format!("{volume}, nothing came yet"), true),
+        Aligned::Nothing => (format!("{volume}, nothing comes"), true),
         Aligned::WithPicture => (format!("{volume}, with its picture"), false),
         Aligned::After(by) => (format!("{volume}, {:.0} ms after its picture", by.as_secs_f64() * 1e3), by > LATE),
         Aligned::AsItComes => (format!("{volume}, as it comes: no sender reports of both"), true),
