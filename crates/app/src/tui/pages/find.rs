@@ -277,10 +277,10 @@ const COLUMNS: [Column; 7] = [
     column("", Constraint::Length(1), 0),
     column("address", Constraint::Length(16), 0),
     column("kind", Constraint::Length(9), 90),
-    column("name", Constraint::Fill(2), 0),
+    column("name", Constraint::Length(28), 0),
     column("maker and model", Constraint::Length(24), 112),
     column("by", Constraint::Length(14), 130),
-    column("state", Constraint::Fill(3), 0),
+    column("state", Constraint::Fill(1), 0),
 ];
 
 /// Draws progress, devices, and what became of those that were taken in.
@@ -314,8 +314,8 @@ fn draw(app: &App, page: &Find, theme: Theme, area: Rect, buf: &mut Buffer) {
         };
         Paragraph::new(text).style(theme.tone(Tone::Text)).wrap(Wrap { trim: true }).render(list.area, buf);
     } else {
-        let rows = found.iter().map(|(address, device)| device_row(app, page, *address, device)).collect();
-        table(theme, &list, rows, buf);
+        let rows: Vec<Vec<Said>> = found.iter().map(|(address, device)| device_row(app, page, *address, device)).collect();
+        table(theme, &list.fitting(&rows), rows, buf);
     }
     let place = Rect { y: area.bottom().saturating_sub(below), height: below, ..area };
     Paragraph::new(outcomes).wrap(Wrap { trim: true }).render(place, buf);

@@ -55,7 +55,7 @@ fn told(app: &App, theme: Theme, page: &DevicePage, facts: &DeviceFacts, area: R
     Paragraph::new(about).render(Rect { height: above.min(area.height), ..area }, buf);
     let rows: Vec<Vec<Said>> = facts.streams.iter().enumerate().map(|(index, _)| row(app, page, facts, index)).collect();
     let list = list_below(page, rows.len(), above, area);
-    table(theme, &list, rows, buf);
+    table(theme, &list.fitting(&rows), rows, buf);
     let below = Rect { y: list.area.bottom() + 1, height: area.bottom().saturating_sub(list.area.bottom() + 1), ..area };
     Paragraph::new(settings(theme, page)).wrap(Wrap { trim: false }).render(below, buf);
 }
