@@ -4,7 +4,7 @@ mod view;
 
 use crate::tui::app::App;
 use crate::tui::fronts::help;
-use crate::tui::page::{Key, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
+use crate::tui::page::{Key, KeyText, Keyed, Mouse, Page, Share, WALL, Watched, Way, back, key, leave, moves, way};
 use crate::tui::theme::Theme;
 use crate::tui::widgets::list::inner;
 use lattice_core::meter::Span;
@@ -14,6 +14,9 @@ use lattice_engine::jobs::Errand;
 use lattice_term::TilePainter;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+
+/// The hints of keys that take a build that can be heard.
+const LISTENING: [&str; 4] = ["listen", "alone", "mute", "softer"];
 
 /// The page.
 #[derive(Debug, Default)]
@@ -92,6 +95,11 @@ impl Page for SoundPage {
 
     fn share(&self, _: &App, _: usize) -> Option<Share> {
         Some(Share::Alone)
+    }
+
+    fn hint(&self, app: &App, key: &KeyText) -> Option<&'static str> {
+        // What a build cannot do is not offered; who tries it is told.
+        key.hint.filter(|hint| app.hearing.possible || !LISTENING.contains(hint))
     }
 
     fn stream(&self, app: &App) -> Option<FeedKey> {

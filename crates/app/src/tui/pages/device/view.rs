@@ -18,13 +18,13 @@ use std::time::Duration;
 
 const COLUMNS: [Column; 8] = [
     column("role", Constraint::Length(5), 66),
-    column("profile", Constraint::Min(14), 0),
+    column("profile", Constraint::Length(24), 0),
     column("codec", Constraint::Length(14), 90),
     column("resolution", Constraint::Length(11), 0),
     column("frame rate", Constraint::Length(11), 0),
     column("bitrate", Constraint::Length(13), 0),
     column("GOP", Constraint::Length(11), 76),
-    column("measured", Constraint::Length(46), 118),
+    column("measured", Constraint::Fill(1), 118),
 ];
 /// Lines that tell of the device, above its streams.
 const ABOUT_LINES: u16 = 4;
